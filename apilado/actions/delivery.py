@@ -1,0 +1,205 @@
+"""Use case: writing files of sound. The command line and the web deliver through the same functions."""
+
+from __future__ import annotations
+
+import json
+import re
+import secrets
+import zipfile
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from threading import Lock, Thread
+from typing import Any, Literal
+
+from apilado import __version__
+from apilado.actions.workspace import Workspace
+from apilado.core.document.stack import Stack
+from apilado.core.formats.audio_files import Bits, FileFormat, write_audio
+from apilado.core.parameters import Model, choice, switch
+from apilado.core.render.engine import Engine, Token
+from apilado.core.render.graph import build, clock_of
+from apilado.core.soundings.measures import Measures, measure
+from apilado.core.soundings.registry import sound
+from apilado.core.sources.base import AssetLoader
+from apilado.core.units import gain_to_db
+from apilado.errors import ApiladoError, NotFound, Overtaken
+from apilado.store.assets import PARTIAL
+
+Progress = Callable[[float, str], None]
+
+
+class DeliveryOptions(Model):
+    """What to write, and how."""
+
+    extent: Literal["loop", "one-pass"] = choice("loop", label="Extent")
+    file_format: Literal["wav", "flac"] = choice("wav", label="File")
+    bits: Literal["16", "24", "32f"] = choice("24", label="Bits")
+    rate_hz: Literal[44100, 48000, 96000] = choice(48000, label="Rate", unit="Hz")
+    layers: bool = switch(True, label="A stem of each layer")
+    bass: bool = switch(True, label="Bass")
+    kick: bool = switch(True, label="Kick")
+    mix: bool = switch(True, label="Mix")
+
+
+def safe_name(name: str) -> str:
+    """A name that any file system takes."""
+    return re.sub(r"[^A-Za-z0-9._-]+", "-", name).strip("-.") or "stack"
+
+
+def rendered_files(
+    stack: Stack,
+    load: AssetLoader,
+    engine: Engine,
+    options: DeliveryOptions,
+    progress: Progress,
+    token: Token | None = None,
+) -> Iterator[tuple[str, bytes]]:
+    """(name, content) of each file of a delivery, rendered at the rate asked for; `measures.json` comes last.
+
+    Layer stems are after the duck and before the bus, of the layers that are heard: they sum to the bus input.
+
+    Raises:
+        ApiladoError: FLAC with 32-bit float, or nothing to write.
+    """
+    if options.file_format == "flac" and options.bits == "32f":
+        raise ApiladoError("FLAC holds 16 or 24 bits; 32-bit float needs WAV")
+    at_rate = stack.model_copy(update={"sample_rate": options.rate_hz})
+    clock = clock_of(at_rate, looped=options.extent == "loop")
+    graph = build(at_rate, clock, load)
+    wanted = []
+    if options.mix:
+        wanted.append(("mix", graph.output))
+    if options.bass:
+        wanted.append(("bass", graph.bass))
+    if options.kick:
+        wanted.append(("kick", graph.kick))
+    if options.layers:
+        for number, layer in enumerate(stack.layers, start=1):
+            if layer.id in graph.audible:
+                wanted.append((f"layer-{number:02d}-{safe_name(layer.name)}", graph.layers[layer.id]))
+    if not wanted:
+        raise ApiladoError("there is nothing to write: choose the mix, the bass, the kick or the layers")
+    for index, (name, wished) in enumerate(wanted):
+        progress(index / (len(wanted) + 1), f"Rendering {name}")
+        audio = engine.run([wished], token)[0]
+        bits: Bits = options.bits
+        file_format: FileFormat = options.file_format
+        content = write_audio(audio, clock.rate_hz, file_format=file_format, bits=bits, seed=stack.seed + index)
+        yield f"{name}.{file_format}", content
+    progress(len(wanted) / (len(wanted) + 1), "Measuring")
+    measures = measure(at_rate, load, engine, token)
+    yield "measures.json", (json.dumps(measures_data(measures), indent=1) + "\n").encode()
+    progress(1.0, "Done")
+
+
+def measures_data(measures: Measures) -> dict[str, Any]:
+    """The measurements of a stack as plain values."""
+    loudness = measures.output_loudness
+    return {
+        "apilado": __version__,
+        "name": measures.stack.name,
+        "rate_hz": measures.clock.rate_hz,
+        "loop_frames": measures.clock.loop_frames,
+        "mix": {
+            "integrated_lkfs": round(loudness.integrated_lkfs, 2),
+            "momentary_max_lkfs": round(loudness.momentary_max_lkfs, 2),
+            "true_peak_dbtp": round(loudness.true_peak_dbtp, 2),
+        },
+        "bass_peak_db": round(float(gain_to_db(measures.bass.peak)), 2),
+        "kick_peak_db": round(float(gain_to_db(measures.kick.peak)), 2),
+        "layers": {
+            name: {
+                "level_db": round(stem.level_db(), 2),
+                "peak_db": round(float(gain_to_db(stem.peak)), 2),
+                "notes": [
+                    {
+                        "start_beats": note.start_beats,
+                        "pitch": note.pitch,
+                        "level_db": round(note.level_db, 2),
+                        "frequency_hz": None if note.frequency_hz is None else round(note.frequency_hz, 2),
+                    }
+                    for note in measures.notes[name]
+                ],
+            }
+            for name, stem in measures.stems.items()
+        },
+        "borders": [
+            {
+                "crossover": index,
+                "frequency_hz": border.frequency_hz,
+                "lower": border.lower,
+                "upper": border.upper,
+                "phase_deg": round(border.phase_deg, 1),
+                "coherence_gain_db": round(border.coherence_gain_db, 2),
+            }
+            for index, border in measures.borders
+        ],
+        "soundings": [sounding.as_data() for sounding in sound(measures)],
+    }
+
+
+@dataclass
+class Delivery:
+    """A ZIP being written in the background."""
+
+    id: str
+    file_name: str
+    path: Path
+    share: float = 0.0
+    doing: str = "Waiting"
+    error: str | None = None
+    done: bool = False
+    token: Token = field(default_factory=Token)
+
+
+class Deliveries:
+    """The deliveries of this run of the program, by id."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        self._workspace = workspace
+        self._jobs: dict[str, Delivery] = {}
+        self._lock = Lock()
+
+    def start(self, stack: Stack, options: DeliveryOptions) -> Delivery:
+        """Begins a delivery; ask `get` how it goes."""
+        job_id = secrets.token_hex(8)
+        job = Delivery(job_id, f"{safe_name(stack.name)}.zip", self._workspace.deliveries / f"{job_id}.zip")
+        with self._lock:
+            self._jobs[job_id] = job
+        Thread(target=self._run, args=(job, stack, options), name=f"delivery {job_id}", daemon=True).start()
+        return job
+
+    def get(self, job_id: str) -> Delivery:
+        """A delivery by its id.
+
+        Raises:
+            NotFound: there is none in this run of the program.
+        """
+        job = self._jobs.get(job_id)
+        if job is None:
+            raise NotFound("there is no such delivery; it may have been made before a restart")
+        return job
+
+    def _run(self, job: Delivery, stack: Stack, options: DeliveryOptions) -> None:
+        partial = job.path.with_name(job.path.name + PARTIAL)
+
+        def progress(share: float, doing: str) -> None:
+            job.share, job.doing = share, doing
+
+        try:
+            files = rendered_files(stack, self._workspace.load, self._workspace.engine, options, progress, job.token)
+            with zipfile.ZipFile(partial, "w", zipfile.ZIP_STORED) as archive:
+                for name, content in files:
+                    archive.writestr(f"{safe_name(stack.name)}/{name}", content)
+            partial.replace(job.path)
+            job.done = True
+        except Overtaken:
+            job.error = "Stopped."
+        except ApiladoError as error:
+            job.error = str(error)
+        except Exception as error:
+            job.error = f"The delivery failed: {error}"
+            raise
+        finally:
+            partial.unlink(missing_ok=True)

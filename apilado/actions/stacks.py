@@ -1,0 +1,161 @@
+"""Use cases of whole stacks and of edits."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from typing import Any
+
+from apilado import __version__
+from apilado.actions.workspace import Workspace
+from apilado.core.document.edits import Edit, apply
+from apilado.core.document.kick import Kick
+from apilado.core.document.layer import Layer, Span
+from apilado.core.document.reading import stack_from_json
+from apilado.core.document.stack import Crossover, Stack
+from apilado.core.formats.bundles import Bundle, read_bundle
+from apilado.core.measure.bands import band_centres
+from apilado.core.notes import Note
+from apilado.core.soundings.measures import Measures, measure
+from apilado.core.soundings.registry import sound
+from apilado.core.soundings.sounding import Sounding
+from apilado.core.sources.layer_sound import LayerSound
+from apilado.core.sources.tone import Tone, ToneSource
+from apilado.errors import InvalidEdit, UnreadableFile
+from apilado.store.stacks import Revision
+
+MOST_ATTEMPTS = 20
+
+
+@dataclass(frozen=True)
+class Edited:
+    """An edit that was done."""
+
+    revision: Revision
+    before: Stack
+    rebased: bool
+    """Whether another edit had come in between; this one was done on top of it."""
+
+
+def edit(
+    workspace: Workspace, stack_id: int, change: Edit, *, base: int | None = None, gesture: str | None = None
+) -> Edited:
+    """Does an edit on the stack as it is now.
+
+    Args:
+        base: the revision that the editor was looking at, if any.
+        gesture: edits of one gesture are one step of undo.
+
+    Raises:
+        InvalidEdit: it does not fit the stack any more, or would make it invalid; nothing is changed.
+    """
+    for _ in range(MOST_ATTEMPTS):
+        head = workspace.stacks.head(stack_id)
+        try:
+            changed = apply(head.stack, change)
+        except InvalidEdit as error:
+            if base is not None and base != head.id:
+                raise InvalidEdit(f"{error} (the stack was changed in another tab meanwhile)") from None
+            raise
+        done = workspace.stacks.append(stack_id, head.id, changed, change.title(), gesture)
+        if done is not None:
+            return Edited(done, head.stack, rebased=base is not None and base != head.id)
+    raise InvalidEdit("not changed: the stack is being edited too fast elsewhere")
+
+
+def new_stack(workspace: Workspace, name: str) -> Revision:
+    """A stack to begin with: a sine sub under a saw cut in two, one bar of notes, four kicks."""
+    notes = tuple(Note(start_beats=b + 0.5, length_beats=0.4, pitch=31) for b in range(4))
+    stack = Stack(
+        name=name,
+        key="G minor",
+        bars=1,
+        pattern=notes,
+        kick=Kick(hits=(0.0, 1.0, 2.0, 3.0)),
+        crossovers=(Crossover(frequency_hz=110.0), Crossover(frequency_hz=600.0)),
+        layers=(
+            Layer(id="sub", name="sub", mono=True, source=ToneSource(tones=(Tone(shape="sine"),)), level_db=-8.0),
+            Layer(id="mid", name="mid", tint="slate", span=Span(first=1, last=1), level_db=-10.0),
+            Layer(
+                id="high",
+                name="high",
+                tint="verdigris",
+                span=Span(first=2, last=2),
+                source=LayerSound(layer="mid"),
+                level_db=-10.0,
+            ),
+        ),
+    )
+    return workspace.stacks.create(stack)
+
+
+def duplicate(workspace: Workspace, stack_id: int) -> Revision:
+    """A copy of a stack as it is now, with a history of its own."""
+    stack = workspace.stacks.head(stack_id).stack
+    return workspace.stacks.create(stack.model_copy(update={"name": f"{stack.name[:75]} copy"}), "Duplicate")
+
+
+def import_stack(workspace: Workspace, content: bytes, file_name: str) -> Revision:
+    """A stack from a bundle or a stack JSON.
+
+    Raises:
+        UnreadableFile: it is neither, or lacks an asset.
+        InvalidDocument: its stack is not valid.
+    """
+    if content[:4] == b"PK\x03\x04" or file_name.lower().endswith((".apilado", ".zip")):
+        return add_bundle(workspace, read_bundle(content, file_name))
+    if not file_name.lower().endswith(".json"):
+        raise UnreadableFile(f"'{file_name}' is neither a bundle (.apilado) nor a stack (.json)")
+    stack = stack_from_json(content)
+    for sha in stack.asset_hashes():
+        try:
+            workspace.assets.get(sha)
+        except Exception:
+            raise UnreadableFile(
+                f"'{file_name}' needs audio that is not here: {sha[:12]}…; import it as a bundle"
+            ) from None
+    return workspace.stacks.create(stack, "Import")
+
+
+def add_bundle(workspace: Workspace, bundle: Bundle) -> Revision:
+    """Keeps a bundle's assets, then its stack."""
+    for asset in bundle.assets:
+        workspace.assets.add(asset.content, f"{asset.sha256[:12]}.{asset.extension}")
+    return workspace.stacks.create(bundle.stack, "Import")
+
+
+def bundle_of(workspace: Workspace, stack: Stack) -> Bundle:
+    """The stack with all its assets."""
+    return Bundle(stack, tuple(workspace.assets.get(sha) for sha in stack.asset_hashes()))
+
+
+@dataclass(frozen=True)
+class Summary:
+    """What the shelf shows of a stack."""
+
+    faults: int
+    looks: int
+    widths: dict[str, list[float]]
+    """Measured width per third-octave by layer."""
+
+
+def summary(workspace: Workspace, revision: int, stack: Stack) -> Summary:
+    """The counts and the shape of a stack; measured once for each revision."""
+    kept = workspace.stacks.check(revision, __version__)
+    if kept is not None:
+        return Summary(kept[0], kept[1], json.loads(kept[2]))
+    measures = measure(stack, workspace.load, workspace.engine)
+    return keep_summary(workspace, revision, measures, sound(measures))
+
+
+def keep_summary(workspace: Workspace, revision: int, measures: Measures, soundings: list[Sounding]) -> Summary:
+    """Keeps what was found in a revision for the shelf."""
+    found: dict[str, Any] = {status: sum(s.status == status for s in soundings) for status in ("fault", "look")}
+    centres = band_centres(3)
+    widths = {
+        name: [round(float(w), 3) if p > 1e-7 else -1.0 for w, p, _ in zip(stem.width, power, centres, strict=True)]
+        for name, stem in measures.stems.items()
+        for power in [stem.mid_power + stem.side_power]
+    }
+    workspace.stacks.keep_check(revision, __version__, found["fault"], found["look"], json.dumps(widths))
+    return Summary(found["fault"], found["look"], widths)

@@ -1,0 +1,52 @@
+"""What every action works on: the store, the engine and the renders under way."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from threading import Lock
+
+from apilado.core.dsp.audio import Audio
+from apilado.core.render.engine import Engine, Token
+from apilado.store.assets import PARTIAL, Assets
+from apilado.store.database import Database
+from apilado.store.stacks import Stacks
+
+DATABASE_NAME = "apilado.sqlite3"
+
+
+class Workspace:
+    """One data folder, opened."""
+
+    def __init__(self, folder: Path, *, cache_bytes: int = 512 * 2**20) -> None:
+        folder.mkdir(parents=True, exist_ok=True)
+        self.folder = folder
+        self.database = Database(folder / DATABASE_NAME)
+        self.stacks = Stacks(self.database)
+        self.assets = Assets(self.database, folder / "assets")
+        self.deliveries = folder / "deliveries"
+        self.deliveries.mkdir(exist_ok=True)
+        # A delivery belongs to the run of the program that made it: what an earlier one left is of no use.
+        for left in (*self.deliveries.glob("*.zip"), *self.deliveries.glob(f"*{PARTIAL}")):
+            left.unlink()
+        self.engine = Engine(cache_bytes)
+        self._tokens: dict[tuple[str, int, str], Token] = {}
+        self._lock = Lock()
+
+    def load(self, sha256: str, rate_hz: int) -> Audio:
+        """The audio of an asset at a rate."""
+        return self.assets.load(sha256, rate_hz)
+
+    def newest(self, purpose: str, stack_id: int, client: str) -> Token:
+        """A token for a render of this purpose; an earlier one of the same page for the same stack is overtaken."""
+        token = Token()
+        with self._lock:
+            before = self._tokens.get((purpose, stack_id, client))
+            self._tokens[purpose, stack_id, client] = token
+        if before is not None:
+            before.overtake()
+        return token
+
+    def close(self) -> None:
+        """Ends the threads and closes the database."""
+        self.engine.close()
+        self.database.close()

@@ -1,0 +1,222 @@
+"""The command line: parse, call an action, print."""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import hashlib
+import json
+import sys
+import tempfile
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
+from apilado import __version__
+from apilado.errors import ApiladoError, NotFound, UnreadableFile
+from apilado.settings import SETTINGS, default
+
+
+def parser() -> argparse.ArgumentParser:
+    """The parser of all commands."""
+    top = argparse.ArgumentParser(prog="apilado", description="A bench for composite basses.")
+    top.add_argument("--version", action="version", version=f"apilado {__version__}")
+    commands = top.add_subparsers(dest="command", required=True, metavar="COMMAND")
+    for name, text in (("demo", "serve with the demo stacks"), ("serve", "serve the bench")):
+        served = commands.add_parser(name, help=text)
+        for setting in SETTINGS:
+            option = "--" + setting.name.replace("_", "-")
+            given = f"{setting.help} (default {setting.default})"
+            served.add_argument(
+                option, dest=setting.name, type=type(setting.default), default=setting.default, help=given
+            )
+    render = commands.add_parser("render", help="write a stack's sound to files")
+    render.add_argument("stack", metavar="STACK", help="a .json (assets beside it in assets/) or a bundle")
+    render.add_argument("--out", required=True, type=Path, metavar="DIR")
+    render.add_argument("--stems", action="store_true", help="bass, kick and layers too, with measures.json")
+    render.add_argument("--one-pass", action="store_true", help="from silence, with the tail, instead of a loop")
+    render.add_argument("--format", choices=("wav", "flac"), default="wav")
+    render.add_argument("--bits", choices=("16", "24", "32f"), default="24")
+    render.add_argument("--rate", type=int, choices=(44100, 48000, 96000), help="default: the stack's own")
+    check = commands.add_parser("check", help="print the soundings; exit 1 if there is a fault")
+    check.add_argument("stack", metavar="STACK")
+    check.add_argument("--json", action="store_true")
+    imported = commands.add_parser("import", help="put a bundle or a stack on the shelf")
+    imported.add_argument("file", metavar="FILE", type=Path)
+    imported.add_argument("--data", type=Path, default=default("data"))
+    demo_data = commands.add_parser("demo-data", help="write the demo bundles")
+    demo_data.add_argument("folder", metavar="DIR", type=Path)
+    commands.add_parser("schema", help="print the JSON Schema of a stack")
+    commands.add_parser("prepare", help="compile the kernels ahead of the first sound")
+    commands.add_parser("bench", help="measure speed as ratios within one run")
+    return top
+
+
+def main(arguments: Sequence[str] | None = None) -> int:
+    """Runs a command; returns its exit status."""
+    given = parser().parse_args(arguments)
+    try:
+        return int(COMMANDS[given.command](given))
+    except ApiladoError as error:
+        print(f"apilado: {error}", file=sys.stderr)
+    except OSError as error:
+        print(f"apilado: {error.strerror or error}: {error.filename}", file=sys.stderr)
+    return 2
+
+
+@contextlib.contextmanager
+def opened(path_text: str) -> Iterator[tuple[object, object]]:
+    """The stack of a .json or a bundle, and a loader of its assets."""
+    from apilado.core.document.reading import stack_from_json
+    from apilado.core.formats.audio_files import EXTENSIONS, read_audio, resampled
+    from apilado.core.formats.bundles import read_bundle
+
+    path = Path(path_text)
+    content = path.read_bytes()
+    held: dict[str, tuple[bytes, str]] = {}
+    if content[:4] == b"PK\x03\x04" or path.suffix.lower() in (".apilado", ".zip"):
+        bundle = read_bundle(content, path.name)
+        stack = bundle.stack
+        held = {asset.sha256: (asset.content, f"{asset.sha256}.{asset.extension}") for asset in bundle.assets}
+    else:
+        stack = stack_from_json(content)
+        for sha in stack.asset_hashes():
+            files = [path.parent / "assets" / f"{sha}.{extension}" for extension in EXTENSIONS]
+            found = next((file for file in files if file.is_file()), None)
+            if found is None:
+                raise UnreadableFile(f"'{path.name}' needs assets/{sha[:12]}… beside it")
+            data = found.read_bytes()
+            if hashlib.sha256(data).hexdigest() != sha:
+                raise UnreadableFile(f"'{found.name}' is not what its name says")
+            held[sha] = (data, found.name)
+
+    def load(sha: str, rate_hz: int) -> object:
+        if sha not in held:
+            raise NotFound(f"there is no asset {sha[:12]}…")
+        audio, rate = read_audio(*held[sha])
+        return resampled(audio, rate, rate_hz)
+
+    yield stack, load
+
+
+def _serve(given: argparse.Namespace) -> int:
+    import uvicorn
+
+    from apilado.actions.workspace import Workspace
+    from apilado.demo.shelf import fill_if_empty
+    from apilado.web.app import create_app
+
+    workspace = Workspace(given.data, cache_bytes=given.cache_mib * 2**20)
+    if given.command == "demo":
+        fill_if_empty(workspace)
+    app = create_app(workspace, host=given.host, port=given.port)
+    print(f"Apilado is ready at http://{given.host}:{given.port}/", flush=True)
+    uvicorn.run(app, host=given.host, port=given.port, log_level="warning", timeout_graceful_shutdown=2)
+    return 0
+
+
+def _render(given: argparse.Namespace) -> int:
+    from apilado.actions.delivery import DeliveryOptions, rendered_files
+    from apilado.core.render.engine import Engine
+    from apilado.store.assets import write_whole
+
+    with opened(given.stack) as (stack, load):
+        options = DeliveryOptions(
+            extent="one-pass" if given.one_pass else "loop",
+            file_format=given.format,
+            bits=given.bits,
+            rate_hz=given.rate or stack.sample_rate,
+            layers=given.stems,
+            bass=given.stems,
+            kick=given.stems,
+        )
+        given.out.mkdir(parents=True, exist_ok=True)
+        for name, content in rendered_files(stack, load, Engine(), options, lambda share, doing: None):
+            if name != "measures.json" or given.stems:
+                write_whole(given.out / name, content)
+                print(given.out / name)
+    return 0
+
+
+def _check(given: argparse.Namespace) -> int:
+    from apilado.core.render.engine import Engine
+    from apilado.core.soundings.measures import measure
+    from apilado.core.soundings.registry import sound
+
+    with opened(given.stack) as (stack, load):
+        soundings = sound(measure(stack, load, Engine()))
+    if given.json:
+        print(json.dumps([sounding.as_data() for sounding in soundings], indent=1, ensure_ascii=False))
+    else:
+        for sounding in soundings:
+            print(f"{sounding.status:5}  {sounding.id:14} {sounding.sentence}")
+    return int(any(sounding.status == "fault" for sounding in soundings))
+
+
+def _import(given: argparse.Namespace) -> int:
+    from apilado.actions.stacks import import_stack
+    from apilado.actions.workspace import Workspace
+
+    workspace = Workspace(given.data)
+    revision = import_stack(workspace, given.file.read_bytes(), given.file.name)
+    print(f"'{revision.stack.name}' is on the shelf as stack {revision.stack_id}")
+    workspace.close()
+    return 0
+
+
+def _demo_data(given: argparse.Namespace) -> int:
+    from apilado.actions.delivery import safe_name
+    from apilado.core.formats.bundles import write_bundle
+    from apilado.demo.stacks import demo_bundles
+    from apilado.store.assets import write_whole
+
+    given.folder.mkdir(parents=True, exist_ok=True)
+    for bundle in demo_bundles():
+        path = given.folder / f"{safe_name(bundle.stack.name).lower()}.apilado"
+        write_whole(path, write_bundle(bundle))
+        print(path)
+    return 0
+
+
+def _schema(given: argparse.Namespace) -> int:
+    from apilado.core.document.reading import schema
+
+    print(json.dumps(schema(), indent=1))
+    return 0
+
+
+def _prepare(given: argparse.Namespace) -> int:
+    from apilado.actions.delivery import DeliveryOptions, rendered_files
+    from apilado.actions.stacks import bundle_of
+    from apilado.actions.workspace import Workspace
+    from apilado.demo.shelf import fill_if_empty
+
+    with tempfile.TemporaryDirectory() as folder:
+        workspace = Workspace(Path(folder))
+        fill_if_empty(workspace)
+        for listed in workspace.stacks.listed():
+            bundle = bundle_of(workspace, listed.stack)
+            for extent in ("loop", "one-pass"):
+                options = DeliveryOptions(extent=extent)
+                files = rendered_files(bundle.stack, workspace.load, workspace.engine, options, lambda *_: None)
+                sum(len(content) for _, content in files)
+        workspace.close()
+    return 0
+
+
+def _bench(given: argparse.Namespace) -> int:
+    from apilado.bench.report import run
+
+    return run(sys.stdout)
+
+
+COMMANDS = {
+    "demo": _serve,
+    "serve": _serve,
+    "render": _render,
+    "check": _check,
+    "import": _import,
+    "demo-data": _demo_data,
+    "schema": _schema,
+    "prepare": _prepare,
+    "bench": _bench,
+}

@@ -1,0 +1,71 @@
+"""A layer: a source, the run of bands it owns, and what is done to it."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field, field_validator, model_validator
+
+from apilado.core.document.equaliser import MOST_POINTS, AnyPoint
+from apilado.core.notes import Note
+from apilado.core.parameters import Model, choice, integer, number, switch, text
+from apilado.core.sources.registry import AnySource
+from apilado.core.sources.tone import ToneSource
+from apilado.core.treatments.registry import AnyTreatment
+
+TINTS = ("ochre", "slate", "verdigris", "haematite", "lapis", "umber", "malachite", "amethyst")
+Tint = Literal["ochre", "slate", "verdigris", "haematite", "lapis", "umber", "malachite", "amethyst"]
+MOST_NOTES = 4096
+NoteLevel = Annotated[float, Field(ge=-24.0, le=24.0)]
+
+
+class Span(Model):
+    """The run of bands a layer owns, counted from 0 at the bottom."""
+
+    first: int = Field(default=0, ge=0, le=16)
+    last: int = Field(default=0, ge=0, le=16)
+
+    @model_validator(mode="after")
+    def _ascending(self) -> Span:
+        if self.last < self.first:
+            raise ValueError(f"a span runs upwards; this runs from band {self.first} to {self.last}")
+        return self
+
+
+class Layer(Model):
+    """One layer of the stack."""
+
+    id: str = Field(min_length=1, max_length=40, pattern=r"^[a-z0-9-]+$")
+    name: str = text("layer", label="Name", longest=40)
+    tint: Tint = choice("ochre", label="Tint")
+    source: AnySource = ToneSource()
+    span: Span = Span()
+    split: Literal["before", "after"] = choice(
+        "before", label="Split", help="Before the treatments: only the band is treated. After: what they add is cut."
+    )
+    treatments: tuple[AnyTreatment, ...] = Field(default=(), max_length=16)
+    eq: tuple[AnyPoint, ...] = Field(default=(), max_length=MOST_POINTS)
+    level_db: float = number(0.0, low=-60.0, high=12.0, step=0.1, unit="dB", label="Level")
+    mute: bool = switch(False, label="Mute")
+    solo: bool = switch(False, label="Solo")
+    width: float = number(1.0, low=0.0, high=2.0, label="Width")
+    pan: float = number(0.0, low=-1.0, high=1.0, label="Pan")
+    mono: bool = switch(False, label="Mono", help="Both channels the same; pan does not apply")
+    polarity: Literal["normal", "inverted"] = choice("normal", label="Polarity")
+    delay_ms: float = number(0.0, low=0.0, high=50.0, step=0.01, unit="ms", label="Delay")
+    duck_amount: float = number(1.0, low=0.0, high=1.0, label="Duck", help="Share of the duck's depth")
+    transpose: int = integer(0, low=-48, high=48, label="Transpose", unit="st")
+    note_levels_db: dict[int, NoteLevel] = Field(
+        default={}, max_length=128, description="Level correction by MIDI pitch of the pattern, in dB"
+    )
+    notes: tuple[Note, ...] | None = Field(
+        default=None, max_length=MOST_NOTES, description="Its own pattern; null plays the stack's"
+    )
+
+    @field_validator("note_levels_db")
+    @classmethod
+    def _pitches(cls, levels: dict[int, float]) -> dict[int, float]:
+        for pitch in levels:
+            if not 0 <= pitch <= 127:
+                raise ValueError(f"a note level belongs to a MIDI pitch from 0 to 127, not {pitch}")
+        return dict(sorted(levels.items()))

@@ -1,0 +1,75 @@
+"""From JSON to a stack and back, with errors that name the place and the fault."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from pydantic import ValidationError
+
+from apilado.core.document.stack import FORMAT, VERSION, Stack
+from apilado.errors import FutureVersion, InvalidDocument
+
+MOST_FAULTS_TOLD = 3
+
+
+def explain(error: ValidationError) -> str:
+    """The faults of a document as one line, each with its path."""
+    told = []
+    for fault in error.errors()[:MOST_FAULTS_TOLD]:
+        # The tag that tells kinds apart is in Pydantic's path but not in the document.
+        path = "/".join(str(part) for part in fault["loc"])
+        message = fault["msg"].removeprefix("Value error, ")
+        if fault["type"] == "extra_forbidden":
+            message = "this field is unknown"
+        elif fault["type"] in ("float_parsing", "int_parsing", "bool_parsing", "float_type", "int_type"):
+            message = f"{message}, not {fault['input']!r}"[:200]
+        elif fault["type"] in ("greater_than_equal", "less_than_equal"):
+            message = f"{message}, not {fault['input']}"
+        told.append(f"{path}: {message}" if path else message)
+    more = error.error_count() - len(told)
+    return "; ".join(told) + (f"; and {more} more" if more > 0 else "")
+
+
+def stack_from_data(data: Any) -> Stack:
+    """A stack from parsed JSON.
+
+    Raises:
+        FutureVersion: it was written by a newer Apilado.
+        InvalidDocument: it is no stack, or something in it is out of range, unknown or inconsistent.
+    """
+    if not isinstance(data, dict) or data.get("format") != FORMAT:
+        raise InvalidDocument(f"this is not a stack: its field 'format' should be '{FORMAT}'")
+    version = data.get("version")
+    if isinstance(version, int) and not isinstance(version, bool) and version > VERSION:
+        raise FutureVersion(f"this stack has version {version}; this Apilado reads up to version {VERSION}")
+    try:
+        return Stack.model_validate(data)
+    except ValidationError as error:
+        raise InvalidDocument(f"the stack is not valid: {explain(error)}") from None
+
+
+def stack_from_json(text: str | bytes) -> Stack:
+    """A stack from JSON text; see `stack_from_data`."""
+
+    def refuse(constant: str) -> None:
+        raise InvalidDocument(f"the stack is not valid: {constant} is not a number that JSON has")
+
+    try:
+        data = json.loads(text, parse_constant=refuse)
+    except RecursionError:
+        raise InvalidDocument("the stack is not valid: its JSON is nested too deeply") from None
+    except ValueError as error:
+        raise InvalidDocument(f"this is not JSON: {error}") from None
+    return stack_from_data(data)
+
+
+def stack_to_json(stack: Stack) -> str:
+    """The stack as JSON that people can read."""
+    return json.dumps(stack.model_dump(mode="json"), indent=1, ensure_ascii=False) + "\n"
+
+
+def schema() -> dict[str, Any]:
+    """The JSON Schema of a stack, with units, labels and ranges."""
+    described = Stack.model_json_schema()
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **described, "title": "Apilado stack"}

@@ -1,0 +1,37 @@
+"""The one contract for audio in Apilado: float32, C-contiguous, shape (channels, frames), 1 or 2 channels."""
+
+from __future__ import annotations
+
+from typing import TypeAlias
+
+import numpy as np
+from numpy.typing import NDArray
+
+Audio: TypeAlias = NDArray[np.float32]
+
+
+def as_audio(samples: NDArray[np.floating]) -> Audio:
+    """The samples under the contract, copied only if they must be.
+
+    Raises:
+        ValueError: the array is not (1 or 2, frames).
+    """
+    if samples.ndim != 2 or samples.shape[0] not in (1, 2):
+        raise ValueError(f"audio has the shape (1 or 2, frames); this has {samples.shape}")
+    return np.ascontiguousarray(samples, dtype=np.float32)
+
+
+def as_stereo(audio: Audio) -> Audio:
+    """Two channels: a mono signal on both sides at its own level."""
+    if audio.shape[0] == 2:
+        return audio
+    return np.ascontiguousarray(np.repeat(audio, 2, axis=0))
+
+
+def wrapped_tail(audio: Audio, frames: int) -> Audio:
+    """The last `frames` of a loop played round and round, however short the loop is."""
+    total = audio.shape[1]
+    if frames <= total:
+        return np.ascontiguousarray(audio[:, total - frames :])
+    index = np.arange(-frames, 0) % total
+    return np.ascontiguousarray(audio[:, index])

@@ -1,0 +1,41 @@
+"""EQ sections after the W3C note "Audio EQ Cookbook" (R. Bristow-Johnson), and Butterworth cuts."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from apilado.core.dsp.filters import Sections, analogue_section, butterworth_qs, high_pass, low_pass
+
+
+def bell(frequency_hz: float, gain_db: float, q: float, rate_hz: int) -> Sections:
+    """Peaking EQ: H(s) = (s² + s·A/Q + 1)/(s² + s/(A·Q) + 1), A = 10^(gain/40)."""
+    a = 10.0 ** (gain_db / 40.0)
+    return analogue_section((1.0, a / q, 1.0), (1.0, 1.0 / (a * q), 1.0), frequency_hz, rate_hz)
+
+
+def low_shelf(frequency_hz: float, gain_db: float, q: float, rate_hz: int) -> Sections:
+    """H(s) = A·(s² + s·√A/Q + A)/(A·s² + s·√A/Q + 1)."""
+    a = 10.0 ** (gain_db / 40.0)
+    w = math.sqrt(a) / q
+    return analogue_section((a, a * w, a * a), (a, w, 1.0), frequency_hz, rate_hz)
+
+
+def high_shelf(frequency_hz: float, gain_db: float, q: float, rate_hz: int) -> Sections:
+    """H(s) = A·(A·s² + s·√A/Q + 1)/(s² + s·√A/Q + A)."""
+    a = 10.0 ** (gain_db / 40.0)
+    w = math.sqrt(a) / q
+    return analogue_section((a * a, a * w, a), (1.0, w, a), frequency_hz, rate_hz)
+
+
+def butterworth_high_pass(frequency_hz: float, slope_db_per_octave: int, rate_hz: int) -> Sections:
+    """Butterworth high-pass of 12, 24 or 48 dB per octave, -3.01 dB at the frequency."""
+    qs = butterworth_qs(slope_db_per_octave // 6)
+    return np.vstack([high_pass(frequency_hz, q, rate_hz) for q in qs])
+
+
+def butterworth_low_pass(frequency_hz: float, slope_db_per_octave: int, rate_hz: int) -> Sections:
+    """Butterworth low-pass of 12, 24 or 48 dB per octave, -3.01 dB at the frequency."""
+    qs = butterworth_qs(slope_db_per_octave // 6)
+    return np.vstack([low_pass(frequency_hz, q, rate_hz) for q in qs])

@@ -1,0 +1,65 @@
+"""Placing a layer: width, mono, balance, polarity, delay and level in one pass."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from apilado.core.dsp.audio import Audio, as_stereo
+
+
+def placed(
+    audio: Audio,
+    *,
+    width: float,
+    mono: bool,
+    pan: float,
+    gain: float | NDArray[np.float32],
+) -> Audio:
+    """The audio on its place in the stereo image; shape (2, frames).
+
+    Args:
+        audio: shape (1 or 2, frames).
+        width: factor on the side signal, 0 mono to 2.
+        mono: both channels become the same samples, and `pan` is not applied: the side is exactly zero.
+        pan: balance -1 to 1; the far channel is turned down linearly, the near one stays.
+        gain: factor on both channels, one or one per frame; negative inverts the polarity.
+    """
+    if mono:
+        one = audio[0] if audio.shape[0] == 1 else np.float32(0.5) * (audio[0] + audio[1])
+        one = np.asarray(one * np.asarray(gain, np.float32), np.float32)
+        return as_stereo(one.reshape(1, -1))
+    out = as_stereo(audio)
+    if width != 1.0 and audio.shape[0] == 2:
+        half = np.float32(0.5)
+        mid, side = half * (out[0] + out[1]), half * np.float32(width) * (out[0] - out[1])
+        out = np.stack([mid + side, mid - side])
+    sides = np.array([[min(1.0, 1.0 - pan)], [min(1.0, 1.0 + pan)]], np.float32)
+    return np.ascontiguousarray(out * (sides * np.asarray(gain, np.float32)))
+
+
+def delayed(audio: Audio, frames: int, *, looped: bool) -> Audio:
+    """The audio later by whole frames; what leaves the end of a loop comes in at its start."""
+    if frames == 0:
+        return audio
+    if looped:
+        return np.roll(audio, frames, axis=1)
+    out = np.zeros_like(audio)
+    if frames < audio.shape[1]:
+        out[:, frames:] = audio[:, : audio.shape[1] - frames]
+    return out
+
+
+def mixed_at(total: Audio, part: Audio, at: int, *, looped: bool) -> None:
+    """Adds a part to `total` in place from frame `at`; what passes the end of a loop goes on from its start."""
+    frames = total.shape[1]
+    if looped:
+        at %= frames
+        done = 0
+        while done < part.shape[1]:
+            count = min(frames - at, part.shape[1] - done)
+            total[:, at : at + count] += part[:, done : done + count]
+            done, at = done + count, 0
+    elif at < frames:
+        count = min(frames - at, part.shape[1])
+        total[:, at : at + count] += part[:, :count]

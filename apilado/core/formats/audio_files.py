@@ -1,0 +1,136 @@
+"""Audio files in and out, through soundfile (libsndfile)."""
+
+from __future__ import annotations
+
+import io
+from typing import Literal
+
+import numpy as np
+import soundfile
+import soxr
+
+from apilado.core.dsp.audio import Audio, as_audio
+from apilado.errors import UnreadableFile
+
+LONGEST_SECONDS = 600.0
+MOST_CHANNELS = 2
+LARGEST_BYTES = 256 * 2**20
+EXTENSIONS = {
+    "wav": ("WAV", "WAVEX", "RF64"),
+    "aif": ("AIFF",),
+    "aiff": ("AIFF",),
+    "flac": ("FLAC",),
+    "ogg": ("OGG",),
+    "oga": ("OGG",),
+    "mp3": ("MP3", "MPEG"),
+}
+
+Bits = Literal["16", "24", "32f"]
+FileFormat = Literal["wav", "flac"]
+
+
+def read_audio(content: bytes, file_name: str) -> tuple[Audio, int]:
+    """The samples, shape (1 or 2, frames), and the rate of an audio file.
+
+    Raises:
+        UnreadableFile: not audio, not what its name says, cut short, empty, too long, more than two channels,
+            or holding samples that are no numbers.
+    """
+    check_extension(file_name)
+    if len(content) > LARGEST_BYTES:
+        raise UnreadableFile(f"'{file_name}' has {len(content) / 2**20:.0f} MiB; the most is {LARGEST_BYTES >> 20} MiB")
+    if not content:
+        raise UnreadableFile(f"'{file_name}' is empty")
+    _check_riff_length(content, file_name)
+    try:
+        with soundfile.SoundFile(io.BytesIO(content)) as file:
+            _check_header(file, file_name)
+            samples = file.read(dtype="float32", always_2d=True)
+            announced, rate = file.frames, file.samplerate
+    except (soundfile.LibsndfileError, ValueError, OverflowError) as error:
+        detail = str(error).split(": ", 1)[-1].rstrip(".")
+        raise UnreadableFile(f"'{file_name}' cannot be read as audio: {detail}") from None
+    if samples.shape[0] < announced:
+        raise UnreadableFile(f"'{file_name}' is cut short: {samples.shape[0]} of {announced} frames are there")
+    if not np.all(np.isfinite(samples)):
+        raise UnreadableFile(f"'{file_name}' holds samples that are not numbers")
+    return as_audio(samples.T), int(rate)
+
+
+def check_extension(file_name: str) -> str:
+    """The extension of an audio file's name, in lower case.
+
+    Raises:
+        UnreadableFile: no kind of audio that is read here.
+    """
+    extension = file_name.rsplit(".", 1)[-1].lower() if "." in file_name else ""
+    if extension not in EXTENSIONS:
+        raise UnreadableFile(f"'{file_name}' is none of WAV, AIFF, FLAC, OGG or MP3")
+    return extension
+
+
+def _check_header(file: soundfile.SoundFile, file_name: str) -> None:
+    extension = check_extension(file_name)
+    if file.format not in EXTENSIONS[extension]:
+        raise UnreadableFile(f"'{file_name}' is named .{extension} but holds {file.format}; give it its right name")
+    if file.channels > MOST_CHANNELS:
+        raise UnreadableFile(f"'{file_name}' has {file.channels} channels; mono and stereo are read")
+    if file.frames <= 0:
+        raise UnreadableFile(f"'{file_name}' holds no audio: its length is zero")
+    seconds = file.frames / file.samplerate
+    if seconds > LONGEST_SECONDS:
+        raise UnreadableFile(
+            f"'{file_name}' lasts {seconds / 60:.0f} minutes; the most is {LONGEST_SECONDS / 60:.0f} minutes"
+        )
+
+
+def _check_riff_length(content: bytes, file_name: str) -> None:
+    """A WAV whose data chunk announces more than there is: libsndfile would shorten it without a word."""
+    if content[:4] != b"RIFF" or content[8:12] != b"WAVE":
+        return
+    at = 12
+    while at + 8 <= len(content):
+        size = int.from_bytes(content[at + 4 : at + 8], "little")
+        if content[at : at + 4] == b"data":
+            there = len(content) - at - 8
+            if there < size != 0xFFFFFFFF:
+                raise UnreadableFile(f"'{file_name}' is cut short: {there} of {size} bytes of audio are there")
+            return
+        at += 8 + size + (size & 1)
+
+
+def resampled(audio: Audio, from_hz: int, to_hz: int) -> Audio:
+    """The audio at another rate (soxr, very high quality)."""
+    if from_hz == to_hz:
+        return audio
+    return as_audio(soxr.resample(audio.T, from_hz, to_hz, quality="VHQ").T)
+
+
+def write_audio(
+    audio: Audio, rate_hz: int, *, file_format: FileFormat = "wav", bits: Bits = "24", seed: int = 0
+) -> bytes:
+    """An audio file: 16 or 24 bits with triangular dither and rounding, or 32-bit float (WAV only).
+
+    Raises:
+        ValueError: FLAC holds no float samples.
+    """
+    if file_format == "flac" and bits == "32f":
+        raise ValueError("FLAC holds whole numbers: 16 or 24 bits")
+    buffer = io.BytesIO()
+    if bits == "32f":
+        soundfile.write(buffer, audio.T, rate_hz, format="WAV", subtype="FLOAT")
+        return buffer.getvalue()
+    subtype = "PCM_16" if bits == "16" else "PCM_24"
+    soundfile.write(buffer, quantised(audio, int(bits), seed).T, rate_hz, format=file_format.upper(), subtype=subtype)
+    return buffer.getvalue()
+
+
+def quantised(audio: Audio, bits: int, seed: int) -> np.ndarray:
+    """Samples as whole numbers in the top `bits` of int32 (int16 for 16), dithered by ±1 step, triangular."""
+    full = 2 ** (bits - 1)
+    random = np.random.default_rng(seed)
+    dither = random.random(audio.shape, np.float32) - random.random(audio.shape, np.float32)
+    whole = np.rint(audio.astype(np.float64) * full + dither)
+    clipped = np.clip(whole, -full, full - 1).astype(np.int32)
+    shifted: np.ndarray = clipped.astype(np.int16) if bits == 16 else clipped << (32 - bits)
+    return shifted

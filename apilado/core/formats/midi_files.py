@@ -1,0 +1,134 @@
+"""Standard MIDI files in and out, through mido."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import mido
+
+from apilado.core.notes import Note
+from apilado.errors import UnreadableFile
+
+TICKS_PER_BEAT = 480
+DEFAULT_TEMPO_BPM = 120.0
+SHORTEST_BEATS = 1 / 64
+LARGEST_BYTES = 8 * 2**20
+
+
+@dataclass(frozen=True)
+class MidiTrack:
+    """One track that holds notes."""
+
+    index: int
+    name: str
+    notes: tuple[Note, ...]
+
+
+@dataclass(frozen=True)
+class MidiPattern:
+    """What a MIDI file offers."""
+
+    tempo_bpm: float | None
+    tracks: tuple[MidiTrack, ...]
+
+
+def read_midi(content: bytes, file_name: str) -> MidiPattern:
+    """The tracks with notes of a MIDI file of format 0 or 1, and its first tempo.
+
+    Raises:
+        UnreadableFile: no MIDI file, cut short, of format 2, timed in SMPTE frames, or without notes.
+    """
+    if content[:4] != b"MThd" or len(content) < 14:
+        raise UnreadableFile(f"'{file_name}' is not a standard MIDI file")
+    if len(content) > LARGEST_BYTES:
+        raise UnreadableFile(f"'{file_name}' has {len(content) >> 20} MiB; the most is {LARGEST_BYTES >> 20} MiB")
+    if content[12] & 0x80:
+        raise UnreadableFile(f"'{file_name}' is timed in SMPTE frames; files timed in beats are read")
+    if int.from_bytes(content[12:14], "big") == 0:
+        raise UnreadableFile(f"'{file_name}' has a division of zero ticks per beat")
+    if int.from_bytes(content[8:10], "big") not in (0, 1):
+        raise UnreadableFile(f"'{file_name}' is of format {int.from_bytes(content[8:10], 'big')}; 0 and 1 are read")
+    _check_chunks(content, file_name)
+    try:
+        file = mido.MidiFile(file=io.BytesIO(content))
+    except EOFError:
+        raise UnreadableFile(f"'{file_name}' is cut short: a track ends in the middle") from None
+    except (OSError, ValueError, KeyError, IndexError, TypeError) as error:
+        raise UnreadableFile(f"'{file_name}' cannot be read as MIDI: {error}") from None
+    tempo = next((mido.tempo2bpm(m.tempo) for track in file.tracks for m in track if m.type == "set_tempo"), None)
+    tracks = []
+    for index, track in enumerate(file.tracks):
+        notes = _notes(track, file.ticks_per_beat)
+        if notes:
+            tracks.append(MidiTrack(index, str(track.name).strip() or f"Track {index + 1}", notes))
+    if not tracks:
+        raise UnreadableFile(f"'{file_name}' holds no notes")
+    return MidiPattern(tempo, tuple(tracks))
+
+
+def _check_chunks(content: bytes, file_name: str) -> None:
+    """Every track that the header announces must be there whole."""
+    announced, found, at = int.from_bytes(content[10:12], "big"), 0, 14
+    while at + 8 <= len(content):
+        size = int.from_bytes(content[at + 4 : at + 8], "big")
+        if at + 8 + size > len(content):
+            break
+        found += content[at : at + 4] == b"MTrk"
+        at += 8 + size
+    if found < announced:
+        raise UnreadableFile(f"'{file_name}' is cut short: {found} of {announced} tracks are there whole")
+
+
+def _notes(track: mido.MidiTrack, ticks_per_beat: int) -> tuple[Note, ...]:
+    now = 0
+    open_notes: dict[tuple[int, int], tuple[int, int]] = {}
+    notes = []
+
+    def close(key: tuple[int, int]) -> None:
+        start, velocity = open_notes.pop(key)
+        length = max((now - start) / ticks_per_beat, SHORTEST_BEATS)
+        if start / ticks_per_beat <= 1024.0:
+            notes.append(
+                Note(
+                    start_beats=start / ticks_per_beat, length_beats=min(length, 256.0), pitch=key[1], velocity=velocity
+                )
+            )
+
+    for message in track:
+        now += message.time
+        if message.type not in ("note_on", "note_off"):
+            continue
+        key = (message.channel, message.note)
+        if key in open_notes:
+            close(key)
+        if message.type == "note_on" and message.velocity > 0:
+            open_notes[key] = (now, message.velocity)
+    for key in list(open_notes):
+        close(key)
+    return tuple(sorted(notes, key=lambda note: (note.start_beats, note.pitch)))
+
+
+def write_midi(notes: Sequence[Note], *, tempo_bpm: float, beats_per_bar: int, name: str) -> bytes:
+    """A MIDI file of format 1 with a tempo track and the notes; 480 ticks per beat."""
+    file = mido.MidiFile(type=1, ticks_per_beat=TICKS_PER_BEAT, charset="utf-8")
+    head = mido.MidiTrack()
+    head.append(mido.MetaMessage("track_name", name=name, time=0))
+    head.append(mido.MetaMessage("set_tempo", tempo=mido.bpm2tempo(tempo_bpm), time=0))
+    head.append(mido.MetaMessage("time_signature", numerator=beats_per_bar, denominator=4, time=0))
+    events = []
+    for note in notes:
+        start, end = round(note.start_beats * TICKS_PER_BEAT), round(note.end_beats * TICKS_PER_BEAT)
+        events.append((start, 1, mido.Message("note_on", note=note.pitch, velocity=note.velocity)))
+        events.append((max(end, start + 1), 0, mido.Message("note_off", note=note.pitch, velocity=0)))
+    part = mido.MidiTrack()
+    part.append(mido.MetaMessage("track_name", name="Pattern", time=0))
+    now = 0
+    for tick, _, message in sorted(events, key=lambda event: event[:2]):
+        part.append(message.copy(time=tick - now))
+        now = tick
+    file.tracks += [head, part]
+    buffer = io.BytesIO()
+    file.save(file=buffer)
+    return buffer.getvalue()

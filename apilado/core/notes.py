@@ -1,0 +1,74 @@
+"""Notes, and how one voice plays them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from apilado.core.clock import Clock
+from apilado.core.parameters import Model, integer, number, switch
+
+LEGATO_BEATS = 1e-6
+"""A gap this short between two notes still joins them."""
+
+
+class Note(Model):
+    """One note of a pattern."""
+
+    start_beats: float = number(0.0, low=0.0, high=1024.0, step=0.25, unit="beats", label="Start")
+    length_beats: float = number(1.0, low=1 / 64, high=256.0, step=0.25, unit="beats", label="Length")
+    pitch: int = integer(36, low=0, high=127, label="Pitch", unit="MIDI")
+    velocity: int = integer(100, low=1, high=127, label="Velocity")
+    slide: bool = switch(False, label="Slide", help="Glides on from the note before, with no new attack")
+
+    @property
+    def end_beats(self) -> float:
+        """Where the note ends."""
+        return self.start_beats + self.length_beats
+
+
+@dataclass(frozen=True)
+class Run:
+    """A stretch that one voice plays without a new attack: a note, and those that slide on from it."""
+
+    start: int
+    gate_frames: int
+    cut_frames: int | None
+    """After how many frames the next run takes the voice away, or None."""
+    pitches: tuple[tuple[int, int], ...]
+    """(frames after the start, MIDI pitch), the first at 0."""
+    velocity: int
+
+
+def voice_notes(notes: Sequence[Note], beats: float) -> list[Note]:
+    """The notes that a single voice plays within `beats`, in order; of notes that start together, the lowest."""
+    ordered = sorted((n for n in notes if n.start_beats < beats), key=lambda n: (n.start_beats, n.pitch))
+    return [n for i, n in enumerate(ordered) if i == 0 or n.start_beats > ordered[i - 1].start_beats]
+
+
+def voice_runs(notes: Sequence[Note], clock: Clock) -> list[Run]:
+    """The runs that a single voice plays; in a loop the last is cut by the first of the next round."""
+    groups: list[list[Note]] = []
+    for note in voice_notes(notes, clock.beats):
+        joined = bool(groups) and note.slide and note.start_beats <= groups[-1][-1].end_beats + LEGATO_BEATS
+        if joined:
+            groups[-1].append(note)
+        else:
+            groups.append([note])
+    starts = [clock.sample_at(group[0].start_beats) for group in groups]
+    runs = []
+    for index, group in enumerate(groups):
+        start = starts[index]
+        following = starts[index + 1] if index + 1 < len(groups) else None
+        if following is None and clock.looped:
+            following = starts[0] + clock.loop_frames
+        runs.append(
+            Run(
+                start=start,
+                gate_frames=clock.sample_at(group[-1].end_beats) - start,
+                cut_frames=None if following is None else following - start,
+                pitches=tuple((clock.sample_at(n.start_beats) - start, n.pitch) for n in group),
+                velocity=group[0].velocity,
+            )
+        )
+    return runs

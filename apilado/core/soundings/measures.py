@@ -1,0 +1,182 @@
+"""Everything that is measured of a stack after an edit: what the soundings judge and the drawings draw."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from apilado.core.clock import Clock
+from apilado.core.document.layer import Layer
+from apilado.core.document.stack import Stack
+from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.crossovers import cut, cut_response, linkwitz_riley
+from apilado.core.measure.ducking import HitRecovery, hit_recoveries
+from apilado.core.measure.flatness import Ripple, worst_ripple
+from apilado.core.measure.loudness import Loudness, measure_loudness
+from apilado.core.measure.notes import NoteMeasure, measure_notes
+from apilado.core.measure.passage import energy_grid
+from apilado.core.measure.phase import BorderPhase, border_phase
+from apilado.core.measure.stem import StemMeasures, measure_stem
+from apilado.core.notes import Note, voice_notes
+from apilado.core.render.engine import Engine, Token
+from apilado.core.render.graph import build, clock_of, layer_notes, source_root
+from apilado.core.render.stage import Stage, stage
+from apilado.core.sources.base import AssetLoader
+
+
+@dataclass(frozen=True)
+class SplitRipple:
+    """Flatness of the sum of the layers that share one source, around one border."""
+
+    crossover: int
+    source: str
+    layers: tuple[str, ...]
+    ripple: Ripple
+
+
+@dataclass(frozen=True, eq=False)
+class Measures:
+    """All measurements of one stack, looped, at its own rate; of the layers that are heard."""
+
+    stack: Stack
+    clock: Clock
+    stems: dict[str, StemMeasures]
+    """After the duck, by layer."""
+    notes: dict[str, tuple[NoteMeasure, ...]]
+    """Before the duck, by layer."""
+    bass: StemMeasures
+    kick: StemMeasures
+    bass_loudness: Loudness
+    output_loudness: Loudness
+    borders: tuple[tuple[int, BorderPhase], ...]
+    """(crossover, phase) of each pair of neighbours."""
+    ripples: tuple[SplitRipple, ...]
+    reduction_db: NDArray[np.float32] | None
+    recoveries: tuple[HitRecovery, ...]
+    trigger: Audio
+    grids: dict[str, NDArray[np.float32]]
+    bass_audio: Audio
+    kick_audio: Audio
+
+    @cached_property
+    def sub(self) -> Layer | None:
+        """The sub: of the layers that own the lowest band, the one with the most energy."""
+        lowest = [layer for layer in self.stack.audible_layers() if layer.span.first == 0]
+        return max(lowest, key=lambda layer: self.stems[layer.id].power, default=None)
+
+    @property
+    def sounding(self) -> bool:
+        """Whether the bass makes any sound."""
+        return self.bass.peak > 1e-5
+
+
+def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None = None) -> Measures:
+    """Renders what is needed and measures it; what has not changed comes from the engine's cache.
+
+    Raises:
+        Overtaken: the token was overtaken before the end.
+    """
+    token = token or Token()
+    clock = clock_of(stack, looped=True)
+    graph = build(stack, clock, load)
+    rate = clock.rate_hz
+    heard = list(graph.audible)
+    wanted: dict[Any, Stage] = {}
+    for layer in stack.audible_layers():
+        name = layer.id
+        stem = graph.layers[name]
+        wanted["stem", name] = stage(measure_stem, stem, rate_hz=rate)
+        notes = layer_notes(stack, layer)
+        wanted["notes", name] = stage(measure_notes, graph.placed[name], spans=_spans(notes, clock), rate_hz=rate)
+        wanted["grid", name] = stage(energy_grid, stem, rate_hz=rate)
+    for key, audio in (("bass", graph.bass), ("kick", graph.kick)):
+        wanted[key] = stage(measure_stem, audio, rate_hz=rate)
+    wanted["bass loudness"] = stage(measure_loudness, graph.bass, rate_hz=rate)
+    wanted["output loudness"] = stage(measure_loudness, graph.output, rate_hz=rate)
+    wanted["bass audio"], wanted["kick audio"] = graph.bass, graph.kick
+    wanted["trigger"] = graph.trigger
+    if graph.reduction is not None:
+        wanted["reduction"] = graph.reduction
+    results = dict(zip(wanted, engine.run(list(wanted.values()), token), strict=True))
+    stems = {name: results["stem", name] for name in heard}
+    reduction = results.get("reduction")
+    return Measures(
+        stack=stack,
+        clock=clock,
+        stems=stems,
+        notes={name: results["notes", name] for name in heard},
+        bass=results["bass"],
+        kick=results["kick"],
+        bass_loudness=results["bass loudness"],
+        output_loudness=results["output loudness"],
+        borders=_borders(stack, stems),
+        ripples=split_ripples(stack, rate),
+        reduction_db=reduction,
+        recoveries=() if reduction is None else _recoveries(stack, clock, reduction),
+        trigger=results["trigger"],
+        grids={name: results["grid", name] for name in heard},
+        bass_audio=results["bass audio"],
+        kick_audio=results["kick audio"],
+    )
+
+
+def _spans(notes: tuple[Note, ...], clock: Clock) -> tuple[tuple[float, int, int, int], ...]:
+    played = voice_notes(notes, clock.beats)
+    starts = [clock.sample_at(note.start_beats) for note in played]
+    following = [*starts[1:], clock.loop_frames + (starts[0] if starts else 0)]
+    return tuple(
+        (note.start_beats, note.pitch, start, max(1, min(clock.sample_at(note.end_beats), after) - start))
+        for note, start, after in zip(played, starts, following, strict=True)
+    )
+
+
+def _borders(stack: Stack, stems: dict[str, StemMeasures]) -> tuple[tuple[int, BorderPhase], ...]:
+    heard = stack.audible_layers()
+    pairs = []
+    for index, crossover in enumerate(stack.crossovers):
+        below = [layer for layer in heard if layer.span.last == index]
+        above = [layer for layer in heard if layer.span.first == index + 1]
+        for lower in below:
+            for upper in above:
+                measured = border_phase(stems[lower.id], stems[upper.id], crossover.frequency_hz, (lower.id, upper.id))
+                pairs.append((index, measured))
+    return tuple(pairs)
+
+
+def split_ripples(stack: Stack, rate_hz: int) -> tuple[SplitRipple, ...]:
+    """Flatness of the sum of the heard layers of each source, from the filters, polarity and delay alone."""
+    if not stack.crossovers:
+        return ()
+    frequencies = np.geomspace(20.0, min(18000.0, 0.45 * rate_hz), 1200)
+    borders = tuple(linkwitz_riley(c.frequency_hz, c.slope_db_per_octave, rate_hz) for c in stack.crossovers)
+    families: dict[str, list[Layer]] = {}
+    for layer in stack.audible_layers():
+        families.setdefault(source_root(stack, layer).id, []).append(layer)
+    found = []
+    for root, members in families.items():
+        lowest, highest = min(m.span.first for m in members), max(m.span.last for m in members)
+        whole = cut_response(cut(borders, lowest, highest), frequencies, rate_hz)
+        total = np.zeros(frequencies.shape, np.complex128)
+        for layer in members:
+            sign = -1.0 if layer.polarity == "inverted" else 1.0
+            turn = np.exp(-2j * np.pi * frequencies * layer.delay_ms / 1000.0)
+            total += sign * turn * cut_response(cut(borders, layer.span.first, layer.span.last), frequencies, rate_hz)
+        for index, crossover in enumerate(stack.crossovers):
+            below = [m.id for m in members if m.span.last == index]
+            above = [m.id for m in members if m.span.first == index + 1]
+            if not below or not above:
+                continue
+            centre = crossover.frequency_hz
+            ripple = worst_ripple(total / whole, frequencies, centre / 2.0**0.5, centre * 2.0**0.5)
+            found.append(SplitRipple(index, root, (*below, *above), ripple))
+    return tuple(found)
+
+
+def _recoveries(stack: Stack, clock: Clock, reduction: NDArray[np.float32]) -> tuple[HitRecovery, ...]:
+    hits = tuple((beat, clock.sample_at(beat)) for beat in stack.trigger_hits() if beat < clock.beats)
+    ahead = clock.samples_in_ms(stack.duck.lookahead_ms + stack.duck.attack_ms)
+    return hit_recoveries(reduction, hits, rate_hz=clock.rate_hz, lookahead_frames=ahead)

@@ -1,0 +1,128 @@
+"""Soundings of the sub: range, evenness, mono."""
+
+from __future__ import annotations
+
+from apilado.core.document.edits import Edit, SetValue, TransposePattern
+from apilado.core.measure.notes import NoteMeasure
+from apilado.core.soundings.measures import Measures
+from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding, Status
+from apilado.core.units import midi_to_hz, midi_to_name, power_to_db
+
+SUB_LOW_HZ, SUB_HIGH_HZ = 40.0, 90.0
+MONO_BORDER_HZ = 120.0
+QUIET_DB = -70.0
+
+
+def sub_range(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
+    """Are the sub's fundamentals between 40 and 90 Hz?"""
+    sub = measures.sub
+    if sub is None:
+        return []
+    heard = [(note, _fundamental(note, sub.transpose)) for note in measures.notes[sub.id] if note.level_db > QUIET_DB]
+    if not heard:
+        return []
+    out = [(note, hz) for note, hz in heard if not SUB_LOW_HZ <= hz <= SUB_HIGH_HZ]
+    share = 100.0 * len(out) / len(heard)
+    status = limits.status(share)
+    where = f"layers/{sub.id}"
+    limit = f"{SUB_LOW_HZ:.0f}–{SUB_HIGH_HZ:.0f} Hz"
+    if not out:
+        text = f"All {len(heard)} notes of '{sub.name}' lie between {limit.replace('–', ' and ')}."
+        return [rule.sounding(status, share, limit, where, text, show=Place((sub.id,), SUB_LOW_HZ, SUB_HIGH_HZ))]
+    frequencies = sorted({round(hz, 1) for _, hz in out})
+    named = ", ".join(f"{hz:.0f} Hz" for hz in frequencies[:4])
+    text = (
+        f"{len(out)} of {len(heard)} notes of '{sub.name}' leave {limit}: {named}. "
+        "Lower is lost on most systems, higher stops feeling like sub."
+    )
+    shift = best_shift([hz for _, hz in heard])
+    fix: Edit | None = None
+    if shift and shift % 12 == 0:
+        fix = SetValue(path=f"layers/{sub.id}/transpose", value=sub.transpose + shift)
+    elif shift:
+        fix = TransposePattern(semitones=shift)
+    beats = tuple(note.start_beats for note, _ in out)
+    place = Place((sub.id,), SUB_LOW_HZ, SUB_HIGH_HZ, beats)
+    return [rule.sounding(status, share, limit, where, text, show=place, fix=fix)]
+
+
+def _fundamental(note: NoteMeasure, transpose: int) -> float:
+    return note.frequency_hz if note.frequency_hz else float(midi_to_hz(float(note.pitch + transpose)))
+
+
+def best_shift(frequencies_hz: list[float]) -> int:
+    """The smallest shift in semitones, within two octaves, after which the most of the frequencies are in range."""
+
+    def fitting(shift: int) -> int:
+        ratio = 2.0 ** (shift / 12.0)
+        return sum(SUB_LOW_HZ <= hz * ratio <= SUB_HIGH_HZ for hz in frequencies_hz)
+
+    return max(sorted(range(-24, 25), key=lambda s: (abs(s), s)), key=fitting)
+
+
+def sub_even(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
+    """Has every note of the sub the same level?"""
+    sub = measures.sub
+    if sub is None:
+        return []
+    notes = [note for note in measures.notes[sub.id] if note.level_db > QUIET_DB]
+    if len(notes) < 2:
+        return []
+    loud, quiet = max(notes, key=lambda n: n.level_db), min(notes, key=lambda n: n.level_db)
+    spread = loud.level_db - quiet.level_db
+    status = limits.status(spread)
+    text = f"The notes of '{sub.name}' lie within {spread:.1f} dB of each other."
+    fix = None
+    if status != "fine":
+        names = [midi_to_name(n.pitch + sub.transpose) for n in (loud, quiet)]
+        text = f"'{sub.name}' spreads over {spread:.1f} dB: {names[0]} booms, {names[1]} is {spread:.1f} dB below it."
+        fix = SetValue(path=f"layers/{sub.id}/note_levels_db", value=level_corrections(notes, sub.note_levels_db))
+    place = Place((sub.id,), beats=(loud.start_beats, quiet.start_beats))
+    limit = f"{limits.look:g} dB"
+    return [rule.sounding(status, spread, limit, f"layers/{sub.id}", text, show=place, fix=fix)]
+
+
+def level_corrections(notes: list[NoteMeasure], present: dict[int, float]) -> dict[str, float]:
+    """Levels by pitch that bring every pitch to the mean of all, on top of those present; -24 to 24 dB."""
+    by_pitch: dict[int, list[float]] = {}
+    for note in notes:
+        by_pitch.setdefault(note.pitch, []).append(note.level_db)
+    means = {pitch: (max(levels) + min(levels)) / 2.0 for pitch, levels in by_pitch.items()}
+    target = sum(means.values()) / len(means)
+    return {
+        str(pitch): round(min(24.0, max(-24.0, present.get(pitch, 0.0) + target - level)), 2)
+        for pitch, level in sorted(means.items())
+    }
+
+
+def sub_mono(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
+    """Is there side signal below the mono border?"""
+    border = MONO_BORDER_HZ
+    mid, side = measures.bass.power_between(20.0, border)
+    if mid + side < 1e-9:
+        return []
+    value = float(power_to_db(side / max(mid, 1e-15)))
+    status: Status = limits.status(value)
+    limit = f"{limits.fault:g} dB"
+    place = Place((), 20.0, border)
+    if status == "fine":
+        said = "no side signal" if value < -90.0 else f"side {-value:.0f} dB under mid"
+        text = f"Below {border:.0f} Hz the bass is mono: {said}."
+        return [rule.sounding(status, value, limit, "bus", text, show=place)]
+    wide = max(
+        measures.stack.audible_layers(), key=lambda layer: measures.stems[layer.id].power_between(20.0, border)[1]
+    )
+    text = (
+        f"Below {border:.0f} Hz the side signal is only {-value:.1f} dB under mid, mostly from '{wide.name}'. "
+        "It cancels in mono and wanders on big systems."
+    )
+    fix = SetValue(path=f"layers/{wide.id}/mono", value=True) if wide.span.first == 0 else None
+    place = Place((wide.id,), 20.0, border)
+    return [rule.sounding(status, value, limit, f"layers/{wide.id}", text, show=place, fix=fix)]
+
+
+RULES = (
+    Rule("sub-range", "Sub in range", "% of notes", Limits(0.0, 25.0), "common practice", sub_range),
+    Rule("sub-even", "Sub even", "dB", Limits(1.5, 4.0), "common practice", sub_even),
+    Rule("sub-mono", "Sub mono", "dB", Limits(-40.0, -30.0), "common practice", sub_mono),
+)

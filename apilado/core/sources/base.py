@@ -1,0 +1,43 @@
+"""What every source is."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import ClassVar
+
+from apilado.core.clock import Clock
+from apilado.core.dsp.audio import Audio
+from apilado.core.notes import Note
+from apilado.core.parameters import Model
+
+AssetLoader = Callable[[str, int], Audio]
+"""(SHA-256 of the content, rate in Hz) -> the whole audio at that rate."""
+
+
+@dataclass(frozen=True)
+class Score:
+    """What a source plays from."""
+
+    notes: tuple[Note, ...]
+    transpose: int
+    seed: int
+
+
+class Source(Model):
+    """A source makes a layer's raw sound. Subclasses declare parameters and override `render`."""
+
+    label: ClassVar[str]
+    plays_notes: ClassVar[bool] = True
+
+    def render(self, score: Score, clock: Clock, load: AssetLoader) -> Audio:
+        """The sound over the whole clock, shape (1 or 2, clock.frames). Pure: same arguments, same samples."""
+        raise NotImplementedError
+
+    def asset_hashes(self) -> tuple[str, ...]:
+        """The SHA-256 of every asset it needs."""
+        return ()
+
+    def tail_seconds(self) -> float:
+        """How long it may sound after its last note ends."""
+        return 0.0

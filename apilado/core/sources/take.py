@@ -1,0 +1,51 @@
+"""Source: a recorded take, audio laid on the timeline."""
+
+from __future__ import annotations
+
+from typing import ClassVar, Literal
+
+import numpy as np
+from pydantic import Field
+
+from apilado.core.clock import Clock
+from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.envelopes import rising
+from apilado.core.dsp.stereo import mixed_at
+from apilado.core.parameters import number, text
+from apilado.core.sources.base import AssetLoader, Score, Source
+from apilado.core.units import db_to_gain
+
+EDGE_MS = 3.0
+SHA256_PATTERN = r"^[0-9a-f]{64}$"
+
+
+class TakeSource(Source):
+    """Audio as it was played: it does not follow the pattern."""
+
+    label: ClassVar[str] = "Recorded take"
+    plays_notes: ClassVar[bool] = False
+
+    kind: Literal["take"] = "take"
+    asset: str = Field(pattern=SHA256_PATTERN, description="SHA-256 of the audio file")
+    file_name: str = text("take.wav", label="File", longest=200)
+    start_beats: float = number(0.0, low=0.0, high=1024.0, step=0.25, unit="beats", label="Start")
+    skip_ms: float = number(
+        0.0, low=0.0, high=600000.0, step=1.0, unit="ms", label="Skip", help="Left out at the file's beginning"
+    )
+    gain_db: float = number(0.0, low=-60.0, high=24.0, step=0.1, unit="dB", label="Gain")
+
+    def asset_hashes(self) -> tuple[str, ...]:
+        return (self.asset,)
+
+    def render(self, score: Score, clock: Clock, load: AssetLoader) -> Audio:
+        audio = load(self.asset, clock.rate_hz)[:, clock.samples_in_ms(self.skip_ms) :]
+        start = clock.sample_at(self.start_beats)
+        # What would pass the end of the loop is cut there: a take is laid once, not folded over itself.
+        audio = audio[:, : max(0, clock.loop_frames - start)] * np.float32(db_to_gain(self.gain_db))
+        edge = min(clock.samples_in_ms(EDGE_MS), audio.shape[1] // 2)
+        if edge:
+            audio[:, :edge] *= rising(edge).astype(np.float32)
+            audio[:, -edge:] *= rising(edge)[::-1].astype(np.float32)
+        out = np.zeros((audio.shape[0], clock.frames), np.float32)
+        mixed_at(out, audio, start, looped=False)
+        return out

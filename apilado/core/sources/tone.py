@@ -1,0 +1,166 @@
+"""Source: synthesised tones, played by one voice."""
+
+from __future__ import annotations
+
+import itertools
+import math
+from typing import ClassVar, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field, field_validator
+
+from apilado.core.clock import Clock
+from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.envelopes import CUT_MS, adsr, rising
+from apilado.core.dsp.oscillators import Shape, add_tone, cycle_table, harmonics_below
+from apilado.core.dsp.stereo import mixed_at
+from apilado.core.notes import Run, voice_runs
+from apilado.core.parameters import Model, choice, integer, number
+from apilado.core.sources.base import AssetLoader, Score, Source
+from apilado.core.units import cents_to_ratio, db_to_gain, midi_to_hz
+
+MOST_HARMONICS = 64
+
+
+class Tone(Model):
+    """One wave: a starting shape, with the amplitude of any of its first harmonics set by hand."""
+
+    shape: Shape = choice("saw", label="Shape")
+    pulse_width: float = number(0.25, low=0.02, high=0.98, label="Pulse width")
+    harmonics: tuple[float | None, ...] = Field(
+        default=(),
+        max_length=MOST_HARMONICS,
+        description="Amplitudes of harmonics 1, 2, … (0 to 2); null keeps the shape's own",
+    )
+    level_db: float = number(0.0, low=-60.0, high=12.0, step=0.1, unit="dB", label="Level")
+    octave: int = integer(0, low=-4, high=4, label="Octave")
+    semitones: int = integer(0, low=-24, high=24, label="Semitones")
+    cents: float = number(0.0, low=-100.0, high=100.0, step=0.1, unit="cents", label="Fine")
+    copies: int = integer(1, low=1, high=16, label="Copies")
+    detune_cents: float = number(
+        12.0, low=0.0, high=100.0, step=0.1, unit="cents", label="Detune", help="Outermost copies, up and down"
+    )
+    spread: float = number(0.0, low=0.0, high=1.0, label="Spread", help="How far apart the copies stand")
+    phase: Literal["fixed", "free"] = choice("fixed", label="Phase")
+    start_phase_deg: float = number(0.0, low=0.0, high=360.0, step=1.0, unit="°", label="Start phase")
+
+    @field_validator("harmonics")
+    @classmethod
+    def _harmonics_in_range(cls, levels: tuple[float | None, ...]) -> tuple[float | None, ...]:
+        for index, level in enumerate(levels):
+            if level is not None and not 0.0 <= level <= 2.0:
+                raise ValueError(f"harmonic {index + 1} must be from 0 to 2, not {level}")
+        return levels
+
+    def ratio(self) -> float:
+        """Frequency relative to the note."""
+        return float(2.0**self.octave * cents_to_ratio(100.0 * self.semitones + self.cents))
+
+    def copy_places(self) -> list[tuple[float, float]]:
+        """(cents, pan) of each copy: spread evenly in pitch, mirrored in the image, neighbours on either side."""
+        if self.copies == 1:
+            return [(0.0, 0.0)]
+        places = []
+        for index in range(self.copies):
+            x = 2.0 * index / (self.copies - 1) - 1.0
+            pair = min(index, self.copies - 1 - index)
+            side = 1.0 if pair % 2 == 0 else -1.0
+            places.append((x * self.detune_cents, x * side * self.spread))
+        return places
+
+
+class Envelope(Model):
+    """Level over a note; decay and release are the times to fall by 60 dB."""
+
+    attack_ms: float = number(2.0, low=0.5, high=2000.0, step=0.1, scale="log", unit="ms", label="Attack")
+    decay_ms: float = number(400.0, low=5.0, high=10000.0, step=1.0, scale="log", unit="ms", label="Decay")
+    sustain: float = number(0.8, low=0.0, high=1.0, label="Sustain")
+    release_ms: float = number(80.0, low=2.0, high=5000.0, step=1.0, scale="log", unit="ms", label="Release")
+
+
+class ToneSource(Source):
+    """One to four tones through one envelope; a single voice that can glide."""
+
+    label: ClassVar[str] = "Tone"
+
+    kind: Literal["tone"] = "tone"
+    tones: tuple[Tone, ...] = Field(default=(Tone(),), min_length=1, max_length=4)
+    envelope: Envelope = Envelope()
+    glide_ms: float = number(60.0, low=0.0, high=2000.0, step=1.0, unit="ms", label="Glide")
+    velocity: float = number(
+        0.5, low=0.0, high=1.0, label="Velocity", help="How much of a note's velocity reaches its level"
+    )
+
+    def tail_seconds(self) -> float:
+        return self.envelope.release_ms / 1000.0
+
+    def render(self, score: Score, clock: Clock, load: AssetLoader) -> Audio:
+        stereo = any(tone.copies > 1 and tone.spread > 0.0 for tone in self.tones)
+        out = np.zeros((2 if stereo else 1, clock.frames), np.float32)
+        for index, run in enumerate(voice_runs(score.notes, clock)):
+            mixed_at(out, self._run(run, index, score, clock, out.shape[0]), run.start, looped=clock.looped)
+        return out
+
+    def _run(self, run: Run, index: int, score: Score, clock: Clock, channels: int) -> Audio:
+        gain = self._gain(run, clock)
+        part = np.zeros((channels, gain.shape[0]), np.float32)
+        track = glide_track(run, score.transpose, self.glide_ms, clock, gain.shape[0])
+        for number_, tone in enumerate(self.tones):
+            generator = np.random.default_rng([score.seed, number_, index])
+            highest_cents = tone.detune_cents if tone.copies > 1 else 0.0
+            top_hz = float(np.max(track)) * tone.ratio() * float(cents_to_ratio(highest_cents))
+            count = harmonics_below(top_hz, clock.rate_hz)
+            if count == 0:
+                continue
+            table = cycle_table(tone.shape, tone.pulse_width, tone.harmonics, count)
+            level = np.float32(float(db_to_gain(tone.level_db)) / math.sqrt(tone.copies))
+            for cents, pan in tone.copy_places():
+                phase = tone.start_phase_deg / 360.0
+                if tone.phase == "free":
+                    phase += generator.random()
+                add_tone(
+                    part,
+                    table,
+                    phase=phase,
+                    frequencies=track,
+                    ratio=tone.ratio() * float(cents_to_ratio(cents)),
+                    rate_hz=clock.rate_hz,
+                    pan=pan,
+                    gain=gain * level,
+                )
+        return part
+
+    def _gain(self, run: Run, clock: Clock) -> NDArray[np.float32]:
+        env = self.envelope
+        release = clock.samples_in_ms(env.release_ms)
+        frames = run.gate_frames + release
+        fade = clock.samples_in_ms(CUT_MS)
+        if run.cut_frames is not None:
+            frames = min(frames, run.cut_frames + fade)
+        curve = adsr(
+            frames,
+            run.gate_frames,
+            attack_frames=clock.samples_in_ms(env.attack_ms),
+            decay_frames=clock.samples_in_ms(env.decay_ms),
+            sustain=env.sustain,
+            release_frames=release,
+        )
+        if run.cut_frames is not None and frames > run.cut_frames:
+            curve[run.cut_frames :] *= (1.0 - rising(fade))[: frames - run.cut_frames]
+        return curve * np.float32(1.0 - self.velocity * (1.0 - run.velocity / 127.0))
+
+
+def glide_track(run: Run, transpose: int, glide_ms: float, clock: Clock, frames: int) -> float | NDArray[np.float64]:
+    """Frequency of a run in Hz: one number, or one per frame where it glides (straight in semitones)."""
+    pitches = [(at, pitch + transpose) for at, pitch in run.pitches]
+    if len(pitches) == 1:
+        return float(midi_to_hz(float(pitches[0][1])))
+    track = np.full(frames, float(pitches[0][1]))
+    for (_, before), (at, pitch) in itertools.pairwise(pitches):
+        if at >= frames:
+            break
+        glide = min(clock.samples_in_ms(glide_ms), frames - at)
+        track[at : at + glide] = np.linspace(before, pitch, glide, endpoint=False)
+        track[at + glide :] = pitch
+    return midi_to_hz(track)

@@ -1,0 +1,49 @@
+"""Treatment: a compressor that listens to its own input."""
+
+from __future__ import annotations
+
+from typing import ClassVar, Literal
+
+import numpy as np
+
+from apilado.core.clock import Clock
+from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.dynamics import gain_reduction, reduced
+from apilado.core.parameters import number
+from apilado.core.treatments.base import Treatment
+from apilado.core.units import db_to_gain
+
+
+class Compressor(Treatment):
+    """Feed-forward peak compressor, both channels turned down together."""
+
+    label: ClassVar[str] = "Compressor"
+
+    kind: Literal["compressor"] = "compressor"
+    threshold_db: float = number(-18.0, low=-60.0, high=0.0, step=0.1, unit="dB", label="Threshold")
+    ratio: float = number(3.0, low=1.0, high=20.0, step=0.1, scale="log", unit=":1", label="Ratio")
+    knee_db: float = number(6.0, low=0.0, high=24.0, step=0.1, unit="dB", label="Knee")
+    attack_ms: float = number(10.0, low=0.0, high=200.0, step=0.1, unit="ms", label="Attack")
+    release_ms: float = number(120.0, low=5.0, high=2000.0, step=1.0, scale="log", unit="ms", label="Release")
+    makeup_db: float = number(0.0, low=-12.0, high=24.0, step=0.1, unit="dB", label="Make-up")
+    blend: float = number(1.0, low=0.0, high=1.0, label="Blend")
+
+    def process(self, audio: Audio, clock: Clock) -> Audio:
+        def run(state: np.ndarray | None) -> tuple[np.ndarray, np.ndarray]:
+            return gain_reduction(
+                audio,
+                threshold_db=self.threshold_db,
+                ratio=self.ratio,
+                knee_db=self.knee_db,
+                attack_ms=self.attack_ms,
+                hold_ms=0.0,
+                release_ms=self.release_ms,
+                range_db=120.0,
+                rate_hz=clock.rate_hz,
+                state=state,
+            )
+
+        state = run(None)[1] if clock.looped else None
+        wet = reduced(audio, run(state)[0])
+        level = float(db_to_gain(self.makeup_db))
+        return audio * np.float32(1.0 - self.blend) + wet * np.float32(self.blend * level)

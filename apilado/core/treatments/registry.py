@@ -1,0 +1,17 @@
+"""Every treatment there is. A new one is a file beside this one and a line here."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from apilado.core.parameters import tagged_union
+from apilado.core.treatments.base import Treatment
+from apilado.core.treatments.compressor import Compressor
+from apilado.core.treatments.soft_clip import SoftClip
+
+TREATMENTS: tuple[type[Treatment], ...] = (SoftClip, Compressor)
+
+if TYPE_CHECKING:
+    AnyTreatment = Treatment
+else:
+    AnyTreatment = tagged_union(TREATMENTS)

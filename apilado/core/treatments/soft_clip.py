@@ -1,0 +1,36 @@
+"""Treatment: soft clipping, oversampled, blended with the clean signal."""
+
+from __future__ import annotations
+
+from typing import ClassVar, Literal
+
+import numpy as np
+
+from apilado.core.clock import Clock
+from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.filters import dc_blocker, filtered
+from apilado.core.dsp.oversampling import oversampled
+from apilado.core.dsp.shapers import soft_clip
+from apilado.core.parameters import choice, number
+from apilado.core.treatments.base import Treatment
+from apilado.core.units import db_to_gain
+
+
+class SoftClip(Treatment):
+    """Smooth saturation: `drive_db` into the curve, `output_db` after it."""
+
+    label: ClassVar[str] = "Soft clip"
+
+    kind: Literal["soft-clip"] = "soft-clip"
+    drive_db: float = number(12.0, low=0.0, high=48.0, step=0.1, unit="dB", label="Drive")
+    output_db: float = number(-3.0, low=-48.0, high=12.0, step=0.1, unit="dB", label="Output")
+    blend: float = number(1.0, low=0.0, high=1.0, label="Blend", help="0 is clean, 1 all clipped")
+    oversampling: Literal[1, 2, 4, 8] = choice(4, label="Oversampling", unit="×")
+
+    def process(self, audio: Audio, clock: Clock) -> Audio:
+        gain = float(db_to_gain(self.drive_db))
+        wet = oversampled(audio, self.oversampling, lambda x: soft_clip(x, gain), looped=clock.looped)
+        # An odd curve too makes DC of a wave that is not symmetric: it goes, as any DC.
+        wet = filtered(wet, dc_blocker(clock.rate_hz), rate_hz=clock.rate_hz, looped=clock.looped)
+        level = float(db_to_gain(self.output_db))
+        return audio * np.float32(1.0 - self.blend) + wet * np.float32(self.blend * level)

@@ -1,0 +1,68 @@
+"""Conversions between the units of the trade. Scalars or arrays in, the same shape out."""
+
+from __future__ import annotations
+
+import math
+from typing import TypeVar, cast
+
+import numpy as np
+from numpy.typing import NDArray
+
+Number = TypeVar("Number", float, NDArray[np.float64])
+
+NOTE_NAMES = ("C", "C#", "D", "Eb", "E", "F", "F#", "G", "Ab", "A", "Bb", "B")
+SILENCE_DB = -150.0
+"""Level that stands for silence; -inf never leaves a conversion."""
+
+
+def db_to_gain(level_db: Number) -> Number:
+    """Amplitude ratio of a level in decibels: 10^(dB/20)."""
+    return cast(Number, np.power(10.0, np.asarray(level_db) / 20.0)[()])
+
+
+def gain_to_db(gain: Number) -> Number:
+    """Level in decibels of an amplitude ratio, not below `SILENCE_DB`."""
+    floor = 10.0 ** (SILENCE_DB / 20.0)
+    return cast(Number, (20.0 * np.log10(np.maximum(np.abs(gain), floor)))[()])
+
+
+def power_to_db(power: Number) -> Number:
+    """Level in decibels of a power ratio, not below `SILENCE_DB`."""
+    floor = 10.0 ** (SILENCE_DB / 10.0)
+    return cast(Number, (10.0 * np.log10(np.maximum(power, floor)))[()])
+
+
+def midi_to_hz(pitch: Number) -> Number:
+    """Frequency of a MIDI pitch in equal temperament, A4 = 69 = 440 Hz."""
+    return cast(Number, (440.0 * np.power(2.0, (np.asarray(pitch) - 69.0) / 12.0))[()])
+
+
+def hz_to_midi(frequency_hz: Number) -> Number:
+    """MIDI pitch (fractional) of a frequency; inverse of `midi_to_hz`."""
+    return cast(Number, (69.0 + 12.0 * np.log2(np.asarray(frequency_hz) / 440.0))[()])
+
+
+def midi_to_name(pitch: float) -> str:
+    """Name of the nearest note, middle C = C4 = 60: 28 is 'E1'."""
+    nearest = math.floor(pitch + 0.5)
+    return f"{NOTE_NAMES[nearest % 12]}{nearest // 12 - 1}"
+
+
+def cents_to_ratio(cents: Number) -> Number:
+    """Frequency ratio of an interval in cents."""
+    return cast(Number, np.power(2.0, np.asarray(cents) / 1200.0)[()])
+
+
+def beats_to_seconds(beats: float, tempo_bpm: float) -> float:
+    """Duration of a number of beats."""
+    return beats * 60.0 / tempo_bpm
+
+
+def beats_to_samples(beats: float, tempo_bpm: float, rate_hz: int) -> int:
+    """Sample nearest to a position in beats, rounded from the exact time: positions never drift."""
+    return math.floor(beats * 60.0 * rate_hz / tempo_bpm + 0.5)
+
+
+def ms_to_samples(duration_ms: float, rate_hz: int) -> int:
+    """Nearest whole number of samples in a duration."""
+    return math.floor(duration_ms * rate_hz / 1000.0 + 0.5)

@@ -1,0 +1,247 @@
+"""The demo: three stacks for the night festival of a harbour town, and the take that one of them needs."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+
+import numpy as np
+import soundfile
+
+from apilado.core.document.equaliser import Bell, HighPass, HighShelf, LowPass
+from apilado.core.document.kick import Kick, SynthKick
+from apilado.core.document.layer import Layer, Span
+from apilado.core.document.stack import Bus, Crossover, Duck, Limiter, Stack
+from apilado.core.formats.bundles import Asset, Bundle
+from apilado.core.notes import Note
+from apilado.core.sources.layer_sound import LayerSound
+from apilado.core.sources.take import TakeSource
+from apilado.core.sources.tone import Envelope, Tone, ToneSource
+from apilado.core.treatments.compressor import Compressor
+from apilado.core.treatments.soft_clip import SoftClip
+from apilado.core.units import midi_to_hz
+
+TAKE_RATE_HZ = 48000
+
+
+def demo_bundles() -> tuple[Bundle, ...]:
+    """All demo stacks, in the order of the shelf."""
+    return (slipway(), lock_gate(), rope_walk())
+
+
+def slipway() -> Bundle:
+    """Four to the floor, one patch split in three, a clean sub under it."""
+    bar = ((0.5, 29), (1.5, 29), (2.5, 32), (3.25, 29), (3.5, 36))
+    late = ((0.5, 34), (1.5, 34), (2.5, 31), (3.25, 31), (3.5, 32))
+    notes = [
+        Note(start_beats=4.0 * number + at, length_beats=0.25 if at == 3.25 else 0.45, pitch=pitch, velocity=104)
+        for number, shape in enumerate((bar, bar, bar, late))
+        for at, pitch in shape
+    ]
+    notes[-1] = notes[-1].model_copy(update={"start_beats": 15.7, "length_beats": 0.25, "slide": True})
+    patch = ToneSource(
+        tones=(
+            Tone(shape="saw", copies=7, detune_cents=11.0, spread=0.7, level_db=-1.0),
+            Tone(shape="square", octave=1, copies=2, detune_cents=6.0, spread=0.4, level_db=-9.0),
+        ),
+        envelope=Envelope(attack_ms=2.0, decay_ms=520.0, sustain=0.55, release_ms=60.0),
+        glide_ms=90.0,
+    )
+    sine = ToneSource(
+        tones=(Tone(shape="sine", harmonics=(1.0, 0.12, 0.06)),),
+        envelope=Envelope(attack_ms=3.0, decay_ms=900.0, sustain=0.9, release_ms=60.0),
+        glide_ms=90.0,
+    )
+    layers = (
+        Layer(id="sub", name="sub", tint="ochre", source=sine, mono=True, level_db=-9.0),
+        Layer(
+            id="mid",
+            name="mid",
+            tint="slate",
+            source=patch,
+            span=Span(first=1, last=1),
+            width=0.35,
+            treatments=(SoftClip(drive_db=9.0, output_db=-4.0),),
+            eq=(Bell(frequency_hz=300.0, gain_db=-4.0, q=1.1),),
+            level_db=-10.5,
+            duck_amount=0.8,
+        ),
+        Layer(
+            id="high",
+            name="high",
+            tint="verdigris",
+            source=LayerSound(layer="mid"),
+            span=Span(first=2, last=2),
+            treatments=(SoftClip(drive_db=6.0, output_db=-5.0, blend=0.7),),
+            eq=(HighShelf(frequency_hz=5200.0, gain_db=-3.0, q=0.7),),
+            level_db=-9.0,
+            duck_amount=0.5,
+        ),
+    )
+    stack = Stack(
+        name="Slipway",
+        tempo_bpm=126.0,
+        bars=4,
+        key="F minor",
+        seed=7,
+        pattern=tuple(notes),
+        kick=Kick(sound=SynthKick(end_hz=50.0, decay_ms=260.0), level_db=-2.0, hits=tuple(float(b) for b in range(16))),
+        crossovers=(Crossover(frequency_hz=112.0), Crossover(frequency_hz=640.0)),
+        layers=layers,
+        bus=Bus(eq=(HighPass(frequency_hz=28.0, slope_db_per_octave=12),), limiter=Limiter(ceiling_db=-4.5)),
+        duck=Duck(threshold_db=-26.0, release_ms=45.0, range_db=10.0),
+    )
+    return Bundle(stack, ())
+
+
+def lock_gate() -> Bundle:
+    """A broken kick, and a fault of most kinds: notes out of range, uneven, a wide low end, a slow duck."""
+    shape = ((0.0, 0.9, 28), (1.0, 0.4, 28), (1.75, 0.7, 40), (2.5, 0.5, 23), (3.0, 0.9, 28))
+    notes = tuple(
+        Note(start_beats=4.0 * bar + at, length_beats=length, pitch=pitch, velocity=118 if pitch == 28 else 64)
+        for bar in range(4)
+        for at, length, pitch in shape
+    )
+    low = ToneSource(
+        tones=(Tone(shape="triangle", copies=3, detune_cents=9.0, spread=0.8),),
+        velocity=1.0,
+        envelope=Envelope(attack_ms=4.0, decay_ms=700.0, sustain=0.8, release_ms=90.0),
+    )
+    growl = ToneSource(
+        tones=(Tone(shape="square", start_phase_deg=200.0), Tone(shape="pulse", pulse_width=0.18, octave=1)),
+        envelope=Envelope(attack_ms=2.0, decay_ms=300.0, sustain=0.7, release_ms=40.0),
+    )
+    layers = (
+        Layer(id="sub", name="sub", tint="haematite", source=low, level_db=-9.0),
+        Layer(
+            id="growl",
+            name="growl",
+            tint="lapis",
+            source=growl,
+            span=Span(first=1, last=1),
+            split="after",
+            treatments=(SoftClip(drive_db=18.0, output_db=-9.0),),
+            eq=(Bell(frequency_hz=330.0, gain_db=9.0, q=1.0),),
+            level_db=-7.0,
+        ),
+        Layer(
+            id="spray",
+            name="spray",
+            tint="amethyst",
+            source=ToneSource(tones=(Tone(shape="saw", copies=6, detune_cents=24.0, spread=1.0, phase="free"),)),
+            span=Span(first=2, last=2),
+            width=1.9,
+            level_db=-9.0,
+        ),
+    )
+    stack = Stack(
+        name="Lock Gate",
+        tempo_bpm=174.0,
+        bars=4,
+        key="E minor",
+        seed=11,
+        pattern=notes,
+        kick=Kick(
+            sound=SynthKick(start_hz=320.0, end_hz=58.0, sweep_ms=70.0, decay_ms=200.0, click=0.5),
+            level_db=-5.0,
+            hits=tuple(4.0 * bar + at for bar in range(4) for at in (0.0, 2.5)),
+        ),
+        crossovers=(Crossover(frequency_hz=140.0), Crossover(frequency_hz=900.0, slope_db_per_octave=12)),
+        layers=layers,
+        bus=Bus(limiter=Limiter(ceiling_db=-1.0)),
+        duck=Duck(threshold_db=-30.0, release_ms=420.0, range_db=12.0, ratio=6.0),
+    )
+    return Bundle(stack, ())
+
+
+def rope_walk() -> Bundle:
+    """A plucked take, doubled and split: its body below, its string above, a sine under both."""
+    notes = tuple(
+        Note(start_beats=4.0 * bar + at, length_beats=length, pitch=pitch, velocity=100)
+        for bar, root in enumerate((33, 33, 29, 31))
+        for at, length, pitch in ((0.0, 1.4, root), (1.5, 0.45, root), (2.0, 0.9, root + 3), (3.0, 0.9, root))
+    )
+    stack_tempo = 104.0
+    asset = pluck_take(notes, stack_tempo, 16.0)
+    take = TakeSource(asset=asset.sha256, file_name="rope-walk-pluck.wav")
+    sine = ToneSource(
+        tones=(Tone(shape="triangle"),),
+        envelope=Envelope(attack_ms=4.0, decay_ms=1400.0, sustain=0.5, release_ms=70.0),
+    )
+    layers = (
+        Layer(id="post", name="post", tint="umber", source=sine, mono=True, level_db=-10.0),
+        Layer(
+            id="body",
+            name="body",
+            tint="malachite",
+            source=take,
+            span=Span(first=1, last=1),
+            treatments=(Compressor(threshold_db=-24.0, ratio=3.0, makeup_db=4.0), SoftClip(drive_db=6.0)),
+            eq=(Bell(frequency_hz=300.0, gain_db=-3.0, q=1.0),),
+            level_db=-7.0,
+        ),
+        Layer(
+            id="string",
+            name="string",
+            tint="ochre",
+            source=LayerSound(layer="body"),
+            span=Span(first=2, last=2),
+            treatments=(SoftClip(drive_db=15.0, output_db=-6.0, blend=0.6),),
+            eq=(LowPass(frequency_hz=9000.0, slope_db_per_octave=12),),
+            width=1.2,
+            level_db=-6.0,
+        ),
+    )
+    stack = Stack(
+        name="Rope Walk",
+        tempo_bpm=stack_tempo,
+        bars=4,
+        key="A minor",
+        seed=5,
+        pattern=notes,
+        kick=Kick(
+            sound=SynthKick(start_hz=220.0, end_hz=48.0, sweep_ms=90.0, decay_ms=240.0, click=0.2),
+            level_db=-4.0,
+            hits=tuple(4.0 * bar + at for bar in range(4) for at in (0.0, 1.5, 2.0)),
+        ),
+        crossovers=(Crossover(frequency_hz=100.0), Crossover(frequency_hz=800.0)),
+        layers=layers,
+        bus=Bus(limiter=Limiter(ceiling_db=-6.5)),
+        duck=Duck(threshold_db=-24.0, release_ms=60.0, range_db=6.0),
+    )
+    return Bundle(stack, (asset,))
+
+
+def pluck_take(notes: tuple[Note, ...], tempo_bpm: float, beats: float) -> Asset:
+    """A plucked string played along the notes, by the Karplus–Strong algorithm (Computer Music Journal 7/2, 1983)."""
+    rate = TAKE_RATE_HZ
+    total = np.zeros((2, round(beats * 60.0 / tempo_bpm * rate)))
+    generator = np.random.default_rng(83)
+    for note in notes:
+        start = round(note.start_beats * 60.0 / tempo_bpm * rate)
+        frames = min(round(note.length_beats * 60.0 / tempo_bpm * rate), total.shape[1] - start)
+        string = _string(float(midi_to_hz(float(note.pitch))), frames, generator)
+        fade = min(600, frames)
+        string[frames - fade :] *= np.linspace(1.0, 0.0, fade)
+        for channel, delay in enumerate((0, 11)):
+            end = min(start + delay + frames, total.shape[1])
+            total[channel, start + delay : end] += string[: end - start - delay]
+    total *= 0.7 / np.max(np.abs(total))
+    buffer = io.BytesIO()
+    whole = np.rint(total.T * 2**15).astype(np.int16)
+    soundfile.write(buffer, whole, rate, format="WAV", subtype="PCM_16")
+    content = buffer.getvalue()
+    return Asset(hashlib.sha256(content).hexdigest(), "wav", content)
+
+
+def _string(frequency_hz: float, frames: int, generator: np.random.Generator) -> np.ndarray:
+    period = TAKE_RATE_HZ / frequency_hz - 0.5
+    length = round(period)
+    out = np.zeros(frames + length + 1)
+    out[1 : length + 1] = np.convolve(generator.uniform(-1.0, 1.0, length + 7), np.ones(8) / 8.0, "valid")
+    # One period at a time: each is the one before, averaged with its neighbour and a little quieter.
+    for at in range(length + 1, frames + length + 1, length):
+        end = min(at + length, out.shape[0])
+        before = out[at - length : end - length]
+        out[at:end] = 0.4985 * (before + out[at - length - 1 : end - length - 1])
+    return out[1 : frames + 1]

@@ -1,0 +1,83 @@
+"""The database: one file, WAL, foreign keys; migrations recorded in their own transaction."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterator
+from contextlib import contextmanager
+from importlib import resources
+from pathlib import Path
+from threading import Lock
+
+from apilado.errors import FutureVersion
+
+
+class Database:
+    """One connection, used by one thread at a time."""
+
+    def __init__(self, path: Path) -> None:
+        """Opens or creates the file and brings it up to date.
+
+        Raises:
+            FutureVersion: a newer Apilado has written it.
+        """
+        self.path = path
+        self._lock = Lock()
+        # FULL: a commit that was acknowledged survives a power cut, not only a killed process.
+        self._connection = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
+        self._connection.row_factory = sqlite3.Row
+        for pragma in ("journal_mode = WAL", "synchronous = FULL", "foreign_keys = ON", "busy_timeout = 5000"):
+            self._connection.execute(f"PRAGMA {pragma}")
+        with self.transaction() as connection:
+            migrate(connection)
+
+    def close(self) -> None:
+        """Closes the file."""
+        with self._lock:
+            self._connection.close()
+
+    @contextmanager
+    def transaction(self) -> Iterator[sqlite3.Connection]:
+        """A transaction that may write: committed at the end, rolled back on an exception."""
+        with self._lock:
+            self._connection.execute("BEGIN IMMEDIATE")
+            try:
+                yield self._connection
+            except BaseException:
+                self._connection.execute("ROLLBACK")
+                raise
+            self._connection.execute("COMMIT")
+
+
+def migrations() -> list[tuple[int, str]]:
+    """(number, SQL) of every migration, ascending, from the files `migrations/NNNN_name.sql`."""
+    folder = resources.files("apilado.store") / "migrations"
+    files = sorted((f for f in folder.iterdir() if f.name.endswith(".sql")), key=lambda f: f.name)
+    return [(int(file.name[:4]), file.read_text(encoding="utf-8")) for file in files]
+
+
+def migrate(connection: sqlite3.Connection) -> None:
+    """Runs the migrations that this database has not seen, inside the caller's transaction."""
+    connection.execute("CREATE TABLE IF NOT EXISTS migrations (number INTEGER PRIMARY KEY)")
+    done = {row[0] for row in connection.execute("SELECT number FROM migrations")}
+    known = migrations()
+    unknown = done - {number for number, _ in known}
+    if unknown:
+        raise FutureVersion(f"the database was written by a newer Apilado (migration {max(unknown)})")
+    for number, script in known:
+        if number not in done:
+            for statement in statements(script):
+                connection.execute(statement)
+            connection.execute("INSERT INTO migrations (number) VALUES (?)", (number,))
+
+
+def statements(script: str) -> Iterator[str]:
+    """The single statements of a script (executescript would commit the transaction)."""
+    part = ""
+    for line in script.splitlines(keepends=True):
+        part += line
+        if sqlite3.complete_statement(part):
+            yield part
+            part = ""
+    if part.strip():
+        yield part

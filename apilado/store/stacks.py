@@ -1,0 +1,177 @@
+"""Stacks and their revisions."""
+
+from __future__ import annotations
+
+import sqlite3
+from dataclasses import dataclass
+
+from apilado.core.document.reading import stack_from_json, stack_to_json
+from apilado.core.document.stack import Stack
+from apilado.errors import NotFound
+from apilado.store.database import Database
+
+
+@dataclass(frozen=True)
+class Revision:
+    """A stack's document as it is now, and where it stands in its history."""
+
+    stack_id: int
+    id: int
+    stack: Stack
+    undo_title: str | None
+    """What undo would take back; None at the beginning."""
+    redo_title: str | None
+    """What redo would bring; None at the end."""
+
+
+@dataclass(frozen=True)
+class Listed:
+    """A stack on the shelf."""
+
+    id: int
+    revision: int
+    stack: Stack
+    changed_at: str
+
+
+class Stacks:
+    """All stacks in one database. Every change is one transaction."""
+
+    def __init__(self, database: Database) -> None:
+        self._database = database
+
+    def create(self, stack: Stack, title: str = "New stack") -> Revision:
+        """A new stack with this document."""
+        with self._database.transaction() as connection:
+            stack_id = connection.execute("INSERT INTO stacks DEFAULT VALUES").lastrowid or 0
+            self._append(connection, stack_id, None, title, None, stack)
+            return self._head(connection, stack_id)
+
+    def head(self, stack_id: int) -> Revision:
+        """The stack as it is now.
+
+        Raises:
+            NotFound: there is no such stack.
+        """
+        with self._database.transaction() as connection:
+            return self._head(connection, stack_id)
+
+    def head_id(self, stack_id: int) -> int:
+        """The number of the revision a stack is at; cheap."""
+        with self._database.transaction() as connection:
+            return self._head_id(connection, stack_id)
+
+    def append(
+        self, stack_id: int, expected_head: int, stack: Stack, title: str, gesture: str | None = None
+    ) -> Revision | None:
+        """A new revision on top of `expected_head`; None, and nothing changed, if the head is another by now.
+
+        Revisions of one gesture (a drag) count as one step: the new one takes the place of the one before.
+        """
+        with self._database.transaction() as connection:
+            if self._head_id(connection, stack_id) != expected_head:
+                return None
+            before = connection.execute(
+                "SELECT parent, gesture FROM revisions WHERE id = ?", (expected_head,)
+            ).fetchone()
+            same = gesture is not None and before["gesture"] == gesture
+            parent = before["parent"] if same else expected_head
+            self._append(connection, stack_id, parent, title, gesture, stack)
+            if same:
+                connection.execute("DELETE FROM revisions WHERE id = ?", (expected_head,))
+            return self._head(connection, stack_id)
+
+    def undo(self, stack_id: int) -> Revision:
+        """Back to the document before the last change; where there is none, nothing changes."""
+        with self._database.transaction() as connection:
+            head = self._head_id(connection, stack_id)
+            parent = connection.execute("SELECT parent FROM revisions WHERE id = ?", (head,)).fetchone()["parent"]
+            if parent is not None:
+                connection.execute("UPDATE stacks SET head = ? WHERE id = ?", (parent, stack_id))
+            return self._head(connection, stack_id)
+
+    def redo(self, stack_id: int) -> Revision:
+        """Forward again to what was undone last; where there is nothing, nothing changes."""
+        with self._database.transaction() as connection:
+            head = self._head_id(connection, stack_id)
+            child = connection.execute("SELECT max(id) AS id FROM revisions WHERE parent = ?", (head,)).fetchone()
+            if child["id"] is not None:
+                connection.execute("UPDATE stacks SET head = ? WHERE id = ?", (child["id"], stack_id))
+            return self._head(connection, stack_id)
+
+    def delete(self, stack_id: int) -> None:
+        """Takes a stack off the shelf; `restore` brings it back."""
+        self._mark(stack_id, "strftime('%Y-%m-%dT%H:%M:%fZ', 'now')", deleted=False)
+
+    def restore(self, stack_id: int) -> None:
+        """Puts a deleted stack back."""
+        self._mark(stack_id, "NULL", deleted=True)
+
+    def listed(self) -> list[Listed]:
+        """The stacks on the shelf, the last changed first."""
+        with self._database.transaction() as connection:
+            rows = connection.execute(
+                "SELECT stacks.id, revisions.id AS revision, document, at FROM stacks "
+                "JOIN revisions ON revisions.id = head WHERE deleted_at IS NULL ORDER BY at DESC, stacks.id"
+            ).fetchall()
+        return [Listed(r["id"], r["revision"], stack_from_json(r["document"]), r["at"]) for r in rows]
+
+    def check(self, revision: int, engine: str) -> tuple[int, int, str] | None:
+        """(faults, looks, widths as JSON) that this engine found in a revision, or None."""
+        with self._database.transaction() as connection:
+            row = connection.execute(
+                "SELECT faults, looks, widths FROM checks WHERE revision = ? AND engine = ?", (revision, engine)
+            ).fetchone()
+        return (row["faults"], row["looks"], row["widths"]) if row else None
+
+    def keep_check(self, revision: int, engine: str, faults: int, looks: int, widths: str) -> None:
+        """Keeps what was found in a revision; one that has gone meanwhile is passed over."""
+        with self._database.transaction() as connection:
+            connection.execute(
+                "INSERT OR REPLACE INTO checks (revision, engine, faults, looks, widths) "
+                "SELECT id, ?, ?, ?, ? FROM revisions WHERE id = ?",
+                (engine, faults, looks, widths, revision),
+            )
+
+    def _mark(self, stack_id: int, at: str, *, deleted: bool) -> None:
+        state = "NOT NULL" if deleted else "NULL"
+        with self._database.transaction() as connection:
+            query = f"UPDATE stacks SET deleted_at = {at} WHERE id = ? AND deleted_at IS {state}"
+            if connection.execute(query, (stack_id,)).rowcount == 0:
+                raise NotFound(f"there is no stack {stack_id}")
+
+    @staticmethod
+    def _append(
+        connection: sqlite3.Connection,
+        stack_id: int,
+        parent: int | None,
+        title: str,
+        gesture: str | None,
+        stack: Stack,
+    ) -> None:
+        revision = connection.execute(
+            "INSERT INTO revisions (stack, parent, title, gesture, document) VALUES (?, ?, ?, ?, ?)",
+            (stack_id, parent, title, gesture, stack_to_json(stack)),
+        ).lastrowid
+        connection.execute("UPDATE stacks SET head = ? WHERE id = ?", (revision, stack_id))
+
+    @staticmethod
+    def _head_id(connection: sqlite3.Connection, stack_id: int) -> int:
+        row = connection.execute("SELECT head FROM stacks WHERE id = ? AND deleted_at IS NULL", (stack_id,)).fetchone()
+        if row is None:
+            raise NotFound(f"there is no stack {stack_id}")
+        return int(row["head"])
+
+    def _head(self, connection: sqlite3.Connection, stack_id: int) -> Revision:
+        head = self._head_id(connection, stack_id)
+        row = connection.execute("SELECT parent, title, document FROM revisions WHERE id = ?", (head,)).fetchone()
+        child = connection.execute(
+            "SELECT title FROM revisions WHERE parent = ? ORDER BY id DESC LIMIT 1", (head,)
+        ).fetchone()
+        return Revision(
+            stack_id=stack_id,
+            id=head,
+            stack=stack_from_json(row["document"]),
+            undo_title=None if row["parent"] is None else row["title"],
+            redo_title=None if child is None else child["title"],
+        )

@@ -1,0 +1,201 @@
+"""The part of the drawings that was measured: redrawn when the measurements are in."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from apilado.core.document.layer import TINTS, Layer
+from apilado.core.document.stack import Stack
+from apilado.core.measure.bands import band_centres, band_edges
+from apilado.core.measure.passage import outline
+from apilado.core.measure.stem import FINE, THIRD
+from apilado.core.soundings.measures import Measures
+from apilado.web.drawings.svg import image_uri, label, points, tag
+from apilado.web.drawings.view import LEVEL_LOW_DB, View, band_edges_hz
+
+THINNEST = 6.0
+SILENT_POWER = 1e-7
+TINT_RGB = {
+    "ochre": (170, 112, 20),
+    "slate": (74, 100, 125),
+    "verdigris": (50, 125, 105),
+    "haematite": (155, 65, 45),
+    "lapis": (60, 80, 160),
+    "umber": (110, 80, 50),
+    "malachite": (60, 120, 55),
+    "amethyst": (115, 70, 135),
+}
+LANE_SHARE = 0.66
+"""Of the Time strip's height, for the waveforms; the rest is for the gain reduction."""
+
+
+def measured(measures: Measures, view: View) -> dict[str, str]:
+    """SVG of what was measured, for each panel."""
+    return {
+        "pile": pile(measures.stack, measures, view),
+        "profile": _profile(measures, view),
+        "passage": _energy(measures, view),
+        "strip": _strip(measures, view),
+    }
+
+
+def _states(stack: Stack, layer: Layer) -> str:
+    heard = layer in stack.audible_layers()
+    return f"tint-{layer.tint} " + ("is-heard" if heard else "is-muted" if layer.mute else "is-faded")
+
+
+def pile(stack: Stack, measures: Measures, view: View) -> str:
+    """Slabs as wide as they measure, and a bob at each border."""
+    widths = {name: stem.width for name, stem in measures.stems.items()}
+    leans = {name: stem.lean for name, stem in measures.stems.items()}
+    powers = {name: stem.mid_power + stem.side_power for name, stem in measures.stems.items()}
+    parts = [_slab(stack, layer, view, widths, leans, powers) for layer in stack.layers]
+    middle = view.pile / 2.0
+    parts.append(tag("line", class_="centre-line", x1=middle, x2=middle, y1=0, y2=view.height))
+    for index, border in measures.borders:
+        if not border.meets or border.drifts:
+            continue
+        y = view.y(stack.crossovers[index].frequency_hz)
+        x = middle + border.phase_deg / 180.0 * (middle - 16.0)
+        state = "fault" if abs(border.phase_deg) > 90 else "look" if abs(border.phase_deg) > 45 else "fine"
+        parts.append(
+            tag(
+                "g",
+                tag("line", class_="bob-line", x1=middle, y1=y - 26, x2=x, y2=y),
+                tag("path", class_="bob", d=f"M{x - 5:.1f} {y - 2:.1f} h10 l-5 12 z"),
+                label(f"{border.phase_deg:+.0f}°", x + 9, y + 13, class_="number small"),
+                class_=f"plumb is-{state}",
+            )
+        )
+    return "".join(parts)
+
+
+def _slab(
+    stack: Stack,
+    layer: Layer,
+    view: View,
+    widths: dict[str, np.ndarray],
+    leans: dict[str, np.ndarray],
+    powers: dict[str, np.ndarray],
+) -> str:
+    low, high = band_edges_hz(stack, layer)
+    middle, widest = view.pile / 2.0, view.pile / 2.0 - 14.0
+    centres = band_centres(THIRD)
+    inside = [low, *[float(c) for c in centres if low < c < high], high]
+    left, right = [], []
+    for frequency in inside:
+        half, lean = widest * 0.3, 0.0
+        if layer.id in widths:
+            band = int(np.argmin(np.abs(np.log(centres / frequency))))
+            there = powers[layer.id][band] > SILENT_POWER
+            half = THINNEST + min(1.0, 2.0 * float(widths[layer.id][band])) * (widest - THINNEST) if there else 2.0
+            lean = float(leans[layer.id][band]) * widest * 0.4 if there else 0.0
+        y = view.y(frequency)
+        left.append((middle + lean - half, y))
+        right.append((middle + lean + half, y))
+    y_name = (view.y(low) + view.y(high)) / 2.0 + 4.0
+    return tag(
+        "g",
+        tag("polygon", class_="slab-ground", points=points(left + right[::-1])),
+        tag("polygon", class_="slab", points=points(left + right[::-1]), fill=f"url(#hatch-{layer.tint})"),
+        tag(
+            "rect",
+            class_="name-ground",
+            x=middle - 4 - 4 * len(layer.name),
+            y=y_name - 12,
+            width=8 + 8 * len(layer.name),
+            height=16,
+        ),
+        label(layer.name, middle, y_name, class_="slab-name", text_anchor="middle"),
+        class_=f"layer {_states(stack, layer)}",
+        data_select=f"layer:{layer.id}",
+    )
+
+
+def _profile(measures: Measures, view: View) -> str:
+    centres = band_centres(FINE)
+
+    def line(levels: np.ndarray) -> str:
+        return points((view.level_x(float(v)), view.y(float(f))) for f, v in zip(centres, levels, strict=True))
+
+    parts = []
+    for level in (-60, -40, -20):
+        x = view.level_x(level)
+        parts.append(tag("line", class_="beat-line", x1=x, x2=x, y1=0, y2=view.height))
+        parts.append(label(f"{level}", x + 3, 13, class_="grid-label"))
+    stack = measures.stack
+    for layer in stack.layers:
+        stem = measures.stems.get(layer.id)
+        if stem is None:
+            continue
+        closed = f"0,{view.y(float(centres[0])):.1f} {line(stem.fine_db)} 0,{view.y(float(centres[-1])):.1f}"
+        states = f"layer {_states(stack, layer)}" + (" is-selected" if view.selected == f"layer:{layer.id}" else "")
+        parts.append(tag("g", tag("polygon", class_="spectrum", points=closed), class_=states))
+    if float(np.max(measures.kick.fine_db)) > LEVEL_LOW_DB and not stack.kick.mute:
+        parts.append(tag("polyline", class_="kick-spectrum", points=line(measures.kick.fine_db)))
+    if measures.sounding:
+        parts.append(tag("polyline", class_="sum-spectrum", points=line(measures.bass.fine_db)))
+    return "".join(parts)
+
+
+def _energy(measures: Measures, view: View) -> str:
+    """Each cell in the tint of the strongest layer, as dark as the sum is loud."""
+    if not measures.grids:
+        return ""
+    stack = measures.stack
+    names = list(measures.grids)
+    grids = np.array([measures.grids[name] for name in names])
+    strongest = np.argmax(grids, axis=0)
+    tints = [stack.layer(name).tint if stack.layer(name) else TINTS[0] for name in names]  # type: ignore[union-attr]
+    colours = np.array([TINT_RGB[tint] for tint in tints], np.uint8)
+    alpha = np.clip((np.max(grids, axis=0) + 66.0) / 60.0, 0.0, 1.0) ** 1.4 * 150.0
+    pixels = np.concatenate([colours[strongest], alpha[..., None].astype(np.uint8)], axis=2)[::-1]
+    edges = band_edges(6)
+    top, bottom = view.y(float(edges[-1])), view.y(float(edges[0]))
+    left, right = view.x(0.0, stack), view.x(stack.beats, stack)
+    return tag(
+        "image",
+        href=image_uri(pixels),
+        x=left,
+        y=top,
+        width=right - left,
+        height=bottom - top,
+        preserveAspectRatio="none",
+        class_="energy",
+    )
+
+
+def _strip(measures: Measures, view: View) -> str:
+    stack, clock = measures.stack, measures.clock
+    first, last = view.beats(stack)
+    frames = (clock.sample_at(first), clock.sample_at(last))
+    columns = max(16, int(view.passage))
+    lane = view.strip * LANE_SHARE
+    middle = lane / 2.0
+
+    def wave(audio: np.ndarray, class_: str) -> str:
+        shape = outline(audio, first=frames[0], last=frames[1], columns=columns)
+        xs = (np.arange(columns) + 0.5) * view.passage / columns
+        upper = [(float(x), middle - float(v) * (middle - 3)) for x, v in zip(xs, shape.high, strict=True)]
+        lower = [(float(x), middle - float(v) * (middle - 3)) for x, v in zip(xs, shape.low, strict=True)]
+        return tag("polygon", class_=class_, points=points(upper + lower[::-1]))
+
+    parts = [wave(measures.bass_audio, "bass-wave")]
+    if not stack.kick.mute:
+        parts.append(wave(measures.kick_audio, "kick-wave"))
+    parts.append(tag("line", class_="lane-line", x1=0, x2=view.passage, y1=lane, y2=lane))
+    reduction = measures.reduction_db
+    depth = max(6.0, float(np.ceil(np.max(reduction, initial=0.0) / 6.0) * 6.0)) if reduction is not None else 6.0
+    scale = (view.strip - lane - 4.0) / depth
+    if reduction is not None:
+        index = np.linspace(frames[0], frames[1] - 1, columns).astype(np.int64)
+        trace = [
+            (i * view.passage / (columns - 1), lane + 1 + float(v) * scale)
+            for i, v in enumerate(reduction[np.clip(index, 0, reduction.shape[0] - 1)])
+        ]
+        closed = [(0.0, lane + 1.0), *trace, (view.passage, lane + 1.0)]
+        parts.append(tag("polygon", class_="reduction", points=points(closed)))
+    said = f"duck −{depth:.0f} dB" if reduction is not None else "duck off"
+    parts.append(label(said, view.passage - 6, view.strip - 5, class_="grid-label", text_anchor="end"))
+    parts.append(label("bass and kick", view.passage - 6, 13, class_="grid-label", text_anchor="end"))
+    return "".join(parts)

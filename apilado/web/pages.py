@@ -1,0 +1,44 @@
+"""Templates, and what they may call."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from fastapi import Request
+from jinja2 import Environment, FileSystemLoader, StrictUndefined
+from markupsafe import Markup
+
+from apilado import __version__
+from apilado.core.parameters import Parameter
+from apilado.core.units import midi_to_name
+
+ENVIRONMENT = Environment(
+    loader=FileSystemLoader(Path(__file__).parent / "templates"),
+    autoescape=True,
+    undefined=StrictUndefined,
+    trim_blocks=True,
+    lstrip_blocks=True,
+)
+
+
+def formatted(value: Any, parameter: Parameter | None = None) -> str:
+    """A number as it is written in a field: as many digits as its step has, no idle zeros."""
+    if value is None:
+        return ""
+    if isinstance(value, bool) or not isinstance(value, int | float):
+        return str(value)
+    digits = 2
+    if parameter is not None and parameter.kind == "number":
+        digits = max(0, len(f"{parameter.step:.4f}".rstrip("0").split(".")[1]))
+    text = f"{value:.{digits}f}"
+    return text.rstrip("0").rstrip(".") if "." in text else text
+
+
+ENVIRONMENT.globals.update(version=__version__, formatted=formatted, note_name=midi_to_name)
+ENVIRONMENT.filters["svg"] = Markup
+
+
+def page(request: Request, template: str, **values: Any) -> str:
+    """A rendered template."""
+    return ENVIRONMENT.get_template(template).render(request=request, **values)

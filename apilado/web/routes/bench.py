@@ -1,0 +1,187 @@
+"""The bench: one stack, its edits, and the fragments around its drawings."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fastapi import APIRouter, Request
+from fastapi.responses import HTMLResponse
+from pydantic import Field
+
+from apilado.actions import stacks
+from apilado.core.document.edits import edit_from_data
+from apilado.core.document.stack import Stack
+from apilado.core.parameters import Model
+from apilado.core.soundings.measures import measure
+from apilado.core.soundings.registry import sound
+from apilado.store.stacks import Revision
+from apilado.web.drawings.measured import measured
+from apilado.web.drawings.plan import plan
+from apilado.web.drawings.view import View
+from apilado.web.pages import formatted, page
+from apilado.web.routes.common import workspace_of
+from apilado.web.sheet import sheet_sections
+
+router = APIRouter(prefix="/stacks/{stack_id}")
+
+
+class EditRequest(Model):
+    """An edit as a page posts it."""
+
+    edit: dict[str, Any]
+    base: int
+    gesture: str | None = Field(default=None, max_length=80)
+    view: View
+
+
+class StepRequest(Model):
+    """Undo or redo."""
+
+    view: View
+
+
+class DrawingsRequest(Model):
+    """Which page asks for measured drawings."""
+
+    client: str = Field(max_length=80)
+    view: View
+
+
+@router.get("")
+def bench(request: Request, stack_id: int) -> HTMLResponse:
+    """The page."""
+    head = workspace_of(request).stacks.head(stack_id)
+    return HTMLResponse(page(request, "bench.html", head=head, stack=head.stack))
+
+
+def changed_values(before: Stack, after: Stack) -> dict[str, str]:
+    """The plain values that an edit changed, by path, as fields show them."""
+
+    def flat(place: Any, path: str, into: dict[str, Any]) -> dict[str, Any]:
+        if isinstance(place, dict):
+            for key, value in place.items():
+                flat(value, f"{path}/{key}", into)
+        elif isinstance(place, list):
+            for index, value in enumerate(place):
+                named = value.get("id", index) if isinstance(value, dict) else index
+                flat(value, f"{path}/{named}", into)
+        else:
+            into[path[1:]] = place
+        return into
+
+    old, new = flat(before.model_dump(mode="json"), "", {}), flat(after.model_dump(mode="json"), "", {})
+    return {path: formatted(value) for path, value in new.items() if old.get(path, value) != value}
+
+
+def same_shape(before: Stack, after: Stack) -> bool:
+    """Whether sheet and layer list still have the same controls: only plain values differ."""
+
+    def shape(place: Any) -> Any:
+        if isinstance(place, dict):
+            return {key: shape(value) for key, value in place.items() if key not in ("hits", "note_levels_db")}
+        if isinstance(place, list):
+            return [shape(item) for item in place]
+        return place if isinstance(place, str) else None
+
+    def controls(stack: Stack) -> Any:
+        data = stack.model_dump(mode="json", exclude={"pattern"})
+        return shape(data)
+
+    return bool(controls(before) == controls(after))
+
+
+def answer(revision: Revision, view: View, before: Stack | None, notice: str | None = None) -> dict[str, Any]:
+    """What a page needs after a change."""
+    same = before is not None and same_shape(before, revision.stack)
+    return {
+        "revision": revision.id,
+        "plan": plan(revision.stack, view),
+        "values": changed_values(before, revision.stack) if before is not None and same else {},
+        "controls": not same,
+        "undo": revision.undo_title,
+        "redo": revision.redo_title,
+        "notice": notice,
+        "beats": revision.stack.beats,
+        "beats_per_bar": revision.stack.beats_per_bar,
+        "tempo_bpm": revision.stack.tempo_bpm,
+        "sample_rate": revision.stack.sample_rate,
+    }
+
+
+@router.post("/edits")
+def edits(request: Request, stack_id: int, posted: EditRequest) -> dict[str, Any]:
+    """Does an edit; a stale base is told, not refused, as long as the edit still fits."""
+    change = edit_from_data(posted.edit)
+    done = stacks.edit(workspace_of(request), stack_id, change, base=posted.base, gesture=posted.gesture)
+    notice = None
+    if done.rebased:
+        notice = "This stack was changed in another tab. Your change was done on top of that one."
+    return answer(done.revision, posted.view, None if done.rebased else done.before, notice)
+
+
+@router.post("/undo")
+def undo(request: Request, stack_id: int, posted: StepRequest) -> dict[str, Any]:
+    """Back by one step."""
+    return answer(workspace_of(request).stacks.undo(stack_id), posted.view, None)
+
+
+@router.post("/redo")
+def redo(request: Request, stack_id: int, posted: StepRequest) -> dict[str, Any]:
+    """Forward by one step."""
+    return answer(workspace_of(request).stacks.redo(stack_id), posted.view, None)
+
+
+@router.post("/plan")
+def plan_now(request: Request, stack_id: int, posted: StepRequest) -> dict[str, Any]:
+    """The stack as it is now: after a change of selection or size, or in another tab."""
+    return answer(workspace_of(request).stacks.head(stack_id), posted.view, None)
+
+
+@router.get("/revision")
+def revision(request: Request, stack_id: int) -> dict[str, int]:
+    """Which revision the stack is at."""
+    return {"revision": workspace_of(request).stacks.head_id(stack_id)}
+
+
+@router.post("/drawings")
+def drawings(request: Request, stack_id: int, posted: DrawingsRequest) -> dict[str, Any]:
+    """What was measured, drawn; and the soundings."""
+    workspace = workspace_of(request)
+    head = workspace.stacks.head(stack_id)
+    token = workspace.newest("drawings", stack_id, posted.client)
+    measures = measure(head.stack, workspace.load, workspace.engine, token)
+    found = sound(measures)
+    stacks.keep_summary(workspace, head.id, measures, found)
+    return {
+        "revision": head.id,
+        "measured": measured(measures, posted.view),
+        "soundings": page(request, "_partials/soundings.html", soundings=found, stack=head.stack),
+        "loudness": round(measures.output_loudness.integrated_lkfs, 1),
+        "peak": round(measures.output_loudness.true_peak_dbtp, 1),
+    }
+
+
+@router.get("/sheet")
+def sheet(request: Request, stack_id: int, selected: str = "piece") -> HTMLResponse:
+    """The controls of what is selected."""
+    stack = workspace_of(request).stacks.head(stack_id).stack
+    name, sections = sheet_sections(stack, selected)
+    return HTMLResponse(
+        page(request, "_partials/sheet.html", stack=stack, selected=name, sections=sections, stack_id=stack_id)
+    )
+
+
+@router.get("/layers")
+def layers(request: Request, stack_id: int, selected: str = "piece") -> HTMLResponse:
+    """The list of layers."""
+    stack = workspace_of(request).stacks.head(stack_id).stack
+    return HTMLResponse(
+        page(request, "_partials/layers.html", stack=stack, selected=selected, audible=stack.audible_layers())
+    )
+
+
+@router.get("/head")
+def head_line(request: Request, stack_id: int) -> HTMLResponse:
+    """Name, tempo, key and length of the stack."""
+    stack = workspace_of(request).stacks.head(stack_id).stack
+    return HTMLResponse(page(request, "_partials/head.html", stack=stack))

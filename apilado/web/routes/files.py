@@ -1,0 +1,141 @@
+"""Files in and out of a bench."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+from urllib.parse import quote
+
+from fastapi import APIRouter, File, Form, Request, UploadFile
+from fastapi.responses import FileResponse, HTMLResponse, Response
+from pydantic import ValidationError
+
+from apilado.actions import stacks
+from apilado.actions.delivery import DeliveryOptions, safe_name
+from apilado.core.document.edits import AddLayer, SetKickSound, SetPattern, SetSource, Several, apply
+from apilado.core.document.reading import explain, stack_to_json
+from apilado.core.document.stack import Stack
+from apilado.core.formats.bundles import write_bundle
+from apilado.core.formats.midi_files import read_midi, write_midi
+from apilado.core.parameters import parameters_of
+from apilado.errors import ApiladoError, NotFound
+from apilado.web.pages import page
+from apilado.web.routes.common import deliveries_of, workspace_of
+
+router = APIRouter()
+MOST_BARS = 64
+
+
+@router.post("/stacks/{stack_id}/audio")
+def audio(request: Request, stack_id: int, target: str = Form(), file: UploadFile = File()) -> dict[str, Any]:  # noqa: B008
+    """An audio file as the kick, as a layer's take, or as a new layer; answers with the edit's title."""
+    workspace = workspace_of(request)
+    head = workspace.stacks.head(stack_id)
+    name = (file.filename or "audio")[-200:]
+    asset = workspace.assets.add(file.file.read(), name)
+    sound = {"asset": asset.sha256, "file_name": name}
+    change: Any
+    if target == "kick":
+        change = SetKickSound(sound={"kind": "sample", **sound})
+    elif target == "new":
+        base = AddLayer(name=name.rsplit(".", 1)[0][:40] or "take")
+        added = apply(head.stack, base).layers[-1].id
+        change = Several(
+            name=f"Take {name[:60]}", edits=(base, SetSource(layer=added, source={"kind": "take", **sound}))
+        )
+    else:
+        change = SetSource(layer=target, source={"kind": "take", **sound})
+    done = stacks.edit(workspace, stack_id, change)
+    return {"revision": done.revision.id, "title": change.title()}
+
+
+@router.post("/stacks/{stack_id}/midi")
+def midi(request: Request, stack_id: int, file: UploadFile = File()) -> HTMLResponse:  # noqa: B008
+    """The tracks of a MIDI file, each as an offer to take it as the pattern."""
+    stack = workspace_of(request).stacks.head(stack_id).stack
+    found = read_midi(file.file.read(), (file.filename or "file")[-200:])
+    offers = []
+    for track in found.tracks:
+        end = max(note.end_beats for note in track.notes)
+        bars = min(MOST_BARS, max(1, math.ceil(end / stack.beats_per_bar - 1e-9)))
+        kept = [note for note in track.notes if note.start_beats < bars * stack.beats_per_bar][:4096]
+        plain = SetPattern(notes=tuple(kept), bars=bars)
+        tempo = found.tempo_bpm
+        offered = tempo is not None and 40.0 <= tempo <= 240.0 and abs(tempo - stack.tempo_bpm) > 0.05
+        with_tempo = plain.model_copy(update={"tempo_bpm": round(tempo, 3)}) if offered and tempo else None
+        offers.append((track, bars, plain, with_tempo))
+    return HTMLResponse(page(request, "_partials/midi.html", offers=offers, name=file.filename))
+
+
+def _download(content: bytes, name: str, media_type: str) -> Response:
+    headers = {"Content-Disposition": f"attachment; filename*=UTF-8''{quote(name)}"}
+    return Response(content, media_type=media_type, headers=headers)
+
+
+@router.get("/stacks/{stack_id}/export/{kind}")
+def export(request: Request, stack_id: int, kind: str) -> Response:
+    """The stack as a bundle or JSON, or its pattern as MIDI."""
+    workspace = workspace_of(request)
+    stack = workspace.stacks.head(stack_id).stack
+    name = safe_name(stack.name)
+    if kind == "bundle":
+        return _download(write_bundle(stacks.bundle_of(workspace, stack)), f"{name}.apilado", "application/zip")
+    if kind == "json":
+        return _download(stack_to_json(stack).encode(), f"{name}.json", "application/json")
+    if kind == "midi":
+        content = write_midi(
+            stack.pattern, tempo_bpm=stack.tempo_bpm, beats_per_bar=stack.beats_per_bar, name=stack.name
+        )
+        return _download(content, f"{name}.mid", "audio/midi")
+    raise NotFound(f"a stack is exported as bundle, json or midi, not as '{kind}'")
+
+
+@router.get("/stacks/{stack_id}/deliver")
+def deliver_form(request: Request, stack_id: int) -> HTMLResponse:
+    """The choices of a delivery."""
+    stack = workspace_of(request).stacks.head(stack_id).stack
+    values = DeliveryOptions(rate_hz=stack.sample_rate).model_dump()
+    parameters = parameters_of(DeliveryOptions)
+    return HTMLResponse(
+        page(request, "_partials/deliver.html", stack=stack, stack_id=stack_id, parameters=parameters, values=values)
+    )
+
+
+@router.post("/stacks/{stack_id}/deliver")
+async def deliver(request: Request, stack_id: int) -> HTMLResponse:
+    """Begins a delivery."""
+    form = await request.form()
+    given: dict[str, Any] = {key: value for key, value in form.items() if isinstance(value, str)}
+    switches = {p.name: p.name in given for p in parameters_of(DeliveryOptions) if p.kind == "switch"}
+    if given.get("rate_hz", "").isdigit():
+        given["rate_hz"] = int(given["rate_hz"])
+    try:
+        options = DeliveryOptions.model_validate({**given, **switches})
+    except ValidationError as error:
+        raise ApiladoError(f"the delivery is not valid: {explain(error)}") from None
+    stack: Stack = workspace_of(request).stacks.head(stack_id).stack
+    job = deliveries_of(request).start(stack, options)
+    return HTMLResponse(page(request, "_partials/delivery.html", job=job))
+
+
+@router.get("/deliveries/{job_id}")
+def delivery(request: Request, job_id: str) -> HTMLResponse:
+    """How a delivery goes."""
+    return HTMLResponse(page(request, "_partials/delivery.html", job=deliveries_of(request).get(job_id)))
+
+
+@router.post("/deliveries/{job_id}/stop")
+def stop(request: Request, job_id: str) -> HTMLResponse:
+    """Stops a delivery before its next file."""
+    job = deliveries_of(request).get(job_id)
+    job.token.overtake()
+    return HTMLResponse(page(request, "_partials/delivery.html", job=job))
+
+
+@router.get("/deliveries/{job_id}/file")
+def delivered(request: Request, job_id: str) -> FileResponse:
+    """The finished ZIP."""
+    job = deliveries_of(request).get(job_id)
+    if not job.done:
+        raise NotFound("this delivery is not finished")
+    return FileResponse(job.path, filename=job.file_name, media_type="application/zip")

@@ -1,0 +1,87 @@
+"""The shelf: all stacks."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter, File, Form, Request, UploadFile
+from fastapi.responses import HTMLResponse, RedirectResponse, Response
+
+from apilado.actions import stacks
+from apilado.core.document.edits import SetValue
+from apilado.web.drawings.small_pile import small_pile
+from apilado.web.pages import page
+from apilado.web.routes.common import workspace_of
+
+router = APIRouter()
+
+
+def _cards(request: Request, **values: object) -> HTMLResponse:
+    listed = workspace_of(request).stacks.listed()
+    shown = {"deleted": None, "notice": None, **values}
+    return HTMLResponse(page(request, "_partials/cards.html", listed=listed, small_pile=small_pile, **shown))
+
+
+@router.get("/")
+def shelf(request: Request) -> HTMLResponse:
+    """The first page."""
+    listed = workspace_of(request).stacks.listed()
+    return HTMLResponse(page(request, "shelf.html", listed=listed, small_pile=small_pile, deleted=None, notice=None))
+
+
+@router.get("/favicon.ico")
+def favicon() -> Response:
+    """The mark of the application."""
+    return RedirectResponse("/static/mark.svg", status_code=301)
+
+
+@router.get("/stacks/{stack_id}/card")
+def card(request: Request, stack_id: int) -> HTMLResponse:
+    """One stack with its measured pile and its counts; measures it if that was not done yet."""
+    workspace = workspace_of(request)
+    head = workspace.stacks.head(stack_id)
+    found = stacks.summary(workspace, head.id, head.stack)
+    drawing = small_pile(head.stack, found.widths)
+    return HTMLResponse(page(request, "_partials/card_measured.html", stack=head.stack, summary=found, drawing=drawing))
+
+
+@router.post("/stacks")
+def new(request: Request, name: str = Form("New stack", max_length=80)) -> RedirectResponse:
+    """A new stack, opened."""
+    revision = stacks.new_stack(workspace_of(request), name.strip() or "New stack")
+    return RedirectResponse(f"/stacks/{revision.stack_id}", status_code=303)
+
+
+@router.post("/stacks/{stack_id}/rename")
+def rename(request: Request, stack_id: int, name: str = Form(max_length=80)) -> HTMLResponse:
+    """Another name; an edit like any other."""
+    stacks.edit(workspace_of(request), stack_id, SetValue(path="name", value=name.strip()))
+    return _cards(request)
+
+
+@router.post("/stacks/{stack_id}/duplicate")
+def duplicate(request: Request, stack_id: int) -> HTMLResponse:
+    """A copy."""
+    stacks.duplicate(workspace_of(request), stack_id)
+    return _cards(request)
+
+
+@router.post("/stacks/{stack_id}/delete")
+def delete(request: Request, stack_id: int) -> HTMLResponse:
+    """Off the shelf, with an offer to put it back."""
+    workspace = workspace_of(request)
+    name = workspace.stacks.head(stack_id).stack.name
+    workspace.stacks.delete(stack_id)
+    return _cards(request, deleted=(stack_id, name))
+
+
+@router.post("/stacks/{stack_id}/restore")
+def restore(request: Request, stack_id: int) -> HTMLResponse:
+    """Back on the shelf."""
+    workspace_of(request).stacks.restore(stack_id)
+    return _cards(request)
+
+
+@router.post("/import")
+def import_file(request: Request, file: UploadFile = File()) -> HTMLResponse:  # noqa: B008
+    """A bundle or a stack JSON."""
+    revision = stacks.import_stack(workspace_of(request), file.file.read(), file.filename or "file")
+    return _cards(request, notice=f"'{revision.stack.name}' is on the shelf.")
