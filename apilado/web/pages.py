@@ -35,7 +35,12 @@ def formatted(value: Any, parameter: Parameter | None = None) -> str:
     return text.rstrip("0").rstrip(".") if "." in text else text
 
 
-ENVIRONMENT.globals.update(version=__version__, formatted=formatted, note_name=midi_to_name)
+def measured(value: float) -> str:
+    """A measured number in a sentence's company: one decimal, a true minus."""
+    return f"{value:.1f}".replace("-", "−")
+
+
+ENVIRONMENT.globals.update(version=__version__, formatted=formatted, measured=measured, note_name=midi_to_name)
 ENVIRONMENT.filters["svg"] = Markup
 
 

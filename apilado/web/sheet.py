@@ -17,6 +17,8 @@ from apilado.core.sources.registry import SOURCES
 from apilado.core.sources.tone import MOST_HARMONICS, ToneSource
 from apilado.core.treatments.base import Treatment
 from apilado.core.treatments.registry import TREATMENTS
+from apilado.core.units import midi_to_hz, midi_to_name
+from apilado.web.items import hit_of, note_of
 
 
 @dataclass(frozen=True)
@@ -55,8 +57,26 @@ class Section:
 AUDIO_ACCEPT = ".wav,.aif,.aiff,.flac,.ogg,.mp3"
 
 
-def sheet_sections(stack: Stack, selected: str) -> tuple[str, tuple[Section, ...]]:
-    """(what is shown, its sections); a selection that is gone shows the piece."""
+def sheet_sections(stack: Stack, selected: str, item: str = "") -> tuple[str, tuple[Section, ...]]:
+    """(what is shown, its sections), a chosen note or hit first; a selection that is gone shows the piece."""
+    name, sections = _selected_sections(stack, selected)
+    return name, (*_item_sections(stack, item), *sections)
+
+
+def _item_sections(stack: Stack, item: str) -> tuple[Section, ...]:
+    note, hit = note_of(stack, item), hit_of(stack, item)
+    if note is not None:
+        remove = {"op": "note", "was": note.model_dump(mode="json"), "now": None}
+        title = f"Note {midi_to_name(note.pitch)}, {midi_to_hz(float(note.pitch)):.1f} Hz"
+        return (Section(title, fields_of(note, item), (Action("Remove note", remove, danger=True),)),)
+    if hit is not None:
+        remove = {"op": "hit", "was": hit, "now": None}
+        beat = Parameter("beat", "number", "Beat", hit, unit="beats", low=0.0, high=stack.beats, step=0.25)
+        return (Section("Hit", (Field(f"{item}/beat", beat, hit),), (Action("Remove hit", remove, danger=True),)),)
+    return ()
+
+
+def _selected_sections(stack: Stack, selected: str) -> tuple[str, tuple[Section, ...]]:
     kind, _, name = selected.partition(":")
     layer = stack.layer(name) if kind == "layer" else None
     if layer is not None:

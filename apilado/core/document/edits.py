@@ -21,6 +21,7 @@ from apilado.core.document.stack import CLOSEST_BORDERS, Stack
 from apilado.core.notes import Note
 from apilado.core.parameters import Model
 from apilado.core.sources.registry import SOURCES
+from apilado.core.sources.tone import MOST_HARMONICS
 from apilado.core.treatments.registry import TREATMENTS
 from apilado.core.units import midi_to_name
 from apilado.errors import InvalidEdit
@@ -266,6 +267,28 @@ class MovePart(Edit):
         return f"Move {self.path.replace('/', ' · ')}"
 
 
+class SetHarmonic(Edit):
+    """Sets the amplitude of one harmonic of the tone at `path`; null gives it back to the tone's shape."""
+
+    op: Literal["harmonic"] = "harmonic"
+    path: str = Field(pattern=r"^layers/[a-z0-9-]+/source/tones/[0-9]+$")
+    number: int = Field(ge=1, le=MOST_HARMONICS)
+    amplitude: float | None = Field(ge=0.0, le=2.0)
+
+    def alter(self, data: Data) -> None:
+        holder, last = _holder(data, self.path)
+        tone = holder[_index(holder, last, self.path)]
+        levels = list(tone["harmonics"])
+        levels += [None] * (self.number - len(levels))
+        levels[self.number - 1] = None if self.amplitude is None else round(self.amplitude, 4)
+        while levels and levels[-1] is None:
+            levels.pop()
+        tone["harmonics"] = levels
+
+    def title(self) -> str:
+        return f"Harmonic {self.number} of {self.path.split('/')[1]}"
+
+
 class ReplaceNote(Edit):
     """Adds (`was` is null), changes, or removes (`now` is null) a note of the pattern."""
 
@@ -376,6 +399,7 @@ EDITS: tuple[type[Edit], ...] = (
     AddPart,
     RemovePart,
     MovePart,
+    SetHarmonic,
     ReplaceNote,
     ReplaceHit,
     TransposePattern,
@@ -395,6 +419,7 @@ AnyEdit = Annotated[
     | AddPart
     | RemovePart
     | MovePart
+    | SetHarmonic
     | ReplaceNote
     | ReplaceHit
     | TransposePattern

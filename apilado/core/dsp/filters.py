@@ -21,6 +21,8 @@ NO_SECTIONS: Sections = np.zeros((0, 5))
 SETTLED = 1e-8
 """A filter's memory counts as gone when it has decayed to this share."""
 LONGEST_SETTLE_SECONDS = 4.0
+QUIETEST = 1e-15
+"""-300 dB: below it the output of a filter is zero."""
 
 
 def analogue_section(
@@ -111,7 +113,8 @@ def _cascade_kernel(x: Any, sections: Any, state: Any, y: Any) -> None:
                 state[c, s, 0] = sections[s, 1] * v - sections[s, 3] * out + state[c, s, 1]
                 state[c, s, 1] = sections[s, 2] * v - sections[s, 4] * out
                 v = out
-            y[c, n] = v
+            # What has died away is silence: its products in later stages would be denormal numbers.
+            y[c, n] = v if abs(v) > QUIETEST else 0.0
 
 
 def run_sections(

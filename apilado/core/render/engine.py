@@ -36,30 +36,24 @@ class Engine:
 
     def __init__(self, cache_bytes: int = DEFAULT_LIMIT_BYTES, threads: int | None = None) -> None:
         self.cache = StageCache(cache_bytes)
-        self._pool = ThreadPoolExecutor(threads or os.cpu_count() or 2, thread_name_prefix="render")
+        self.pool = ThreadPoolExecutor(threads or os.cpu_count() or 2, thread_name_prefix="render")
         self._running: dict[bytes, Event] = {}
         self._lock = Lock()
 
     def close(self) -> None:
         """Waits for what is running and ends the threads."""
-        self._pool.shutdown()
+        self.pool.shutdown()
 
     def run(self, stages: Sequence[Stage], token: Token | None = None) -> list[Any]:
-        """The results of the stages, in order; each stage's own inputs are computed as needed.
+        """The results of the stages, in order; a stage is computed as soon as all its inputs are.
 
         Raises:
             Overtaken: the token was overtaken before the end.
         """
-        token = token or Token()
-        futures = [self._pool.submit(self._result, stage, token) for stage in stages]
-        try:
-            return [future.result() for future in futures]
-        except BaseException:
-            for future in futures:
-                future.cancel()
-            raise
+        return _Run(self, stages, token or Token()).results()
 
-    def _result(self, stage: Stage, token: Token) -> Any:
+    def once(self, stage: Stage, inputs: Sequence[Any]) -> Any:
+        """A stage's result from its inputs; where another run is computing it already, that one's."""
         while True:
             found = self.cache.get(stage.key)
             if found is not None:
@@ -69,19 +63,97 @@ class Engine:
                 if other is None:
                     self._running[stage.key] = Event()
                     break
-            # Another thread is at it. It never waits for us: stages form no circle.
-            other.wait()
-            token.check()
+            other.wait()  # it computes, and waits for nobody: its inputs were there before it began
         try:
-            token.check()
             found = self.cache.get(stage.key)  # finished between the look and the claim
             if found is None:
-                found = frozen(stage.function(*[self._result(source, token) for source in stage.inputs]))
+                found = frozen(stage.function(*inputs))
                 self.cache.put(stage.key, found)
             return found
         finally:
             with self._lock:
                 self._running.pop(stage.key).set()
+
+
+class _Run:
+    """One call of `Engine.run`: which stages wait for how many inputs, and what is there already."""
+
+    def __init__(self, engine: Engine, targets: Sequence[Stage], token: Token) -> None:
+        self._engine, self._targets, self._token = engine, targets, token
+        self._there: dict[bytes, Any] = {}
+        self._missing: dict[bytes, int] = {}
+        self._dependents: dict[bytes, list[Stage]] = {}
+        self._readers: dict[bytes, int] = {}
+        self._ready: list[Stage] = []
+        self._lock = Lock()
+        self._finished = Event()
+        self._failure: BaseException | None = None
+        self._under_way = 0
+        for stage in targets:
+            self._visit(stage)
+            self._readers[stage.key] = self._readers.get(stage.key, 0) + 1
+
+    def results(self) -> list[Any]:
+        with self._lock:
+            self._submit(self._ready)
+            if not self._under_way:
+                self._finished.set()
+        self._finished.wait()
+        if self._failure is not None:
+            raise self._failure
+        return [self._there[stage.key] for stage in self._targets]
+
+    def _visit(self, stage: Stage) -> None:
+        if stage.key in self._there or stage.key in self._missing:
+            return
+        found = self._engine.cache.get(stage.key)
+        if found is not None:
+            self._there[stage.key] = found
+            return
+        self._missing[stage.key] = 0
+        for source in stage.inputs:
+            self._visit(source)
+            self._readers[source.key] = self._readers.get(source.key, 0) + 1
+            if source.key not in self._there:
+                self._missing[stage.key] += 1
+                self._dependents.setdefault(source.key, []).append(stage)
+        if self._missing[stage.key] == 0:
+            self._ready.append(stage)
+
+    def _submit(self, stages: Sequence[Stage]) -> None:
+        for stage in stages:
+            self._under_way += 1
+            self._engine.pool.submit(self._compute, stage)
+
+    def _compute(self, stage: Stage) -> None:
+        result, failure = None, None
+        try:
+            self._token.check()
+            if self._failure is None:
+                result = self._engine.once(stage, [self._there[source.key] for source in stage.inputs])
+        except BaseException as error:
+            failure = error
+        with self._lock:
+            self._failure = self._failure or failure
+            if self._failure is None:
+                self._there[stage.key] = result
+                self._release(stage.inputs)
+                ready = []
+                for waiting in self._dependents.get(stage.key, ()):
+                    self._missing[waiting.key] -= 1
+                    if self._missing[waiting.key] == 0:
+                        ready.append(waiting)
+                self._submit(ready)
+            self._under_way -= 1
+            if self._under_way == 0:
+                self._finished.set()
+
+    def _release(self, sources: Sequence[Stage]) -> None:
+        """Lets go of what nothing in this run reads any more; the cache keeps what it has room for."""
+        for source in sources:
+            self._readers[source.key] -= 1
+            if self._readers[source.key] == 0:
+                self._there.pop(source.key, None)
 
 
 def frozen(result: Any) -> Any:

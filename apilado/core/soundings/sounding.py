@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from typing import Any, Literal
 
 from apilado.core.document.edits import Edit
@@ -39,6 +39,10 @@ class Sounding:
     basis: str
     show: Place = Place()
     fix: Edit | None = None
+
+    def place_data(self) -> dict[str, Any]:
+        """Where it is, for the drawings."""
+        return asdict(self.show)
 
     def as_data(self) -> dict[str, Any]:
         """Plain values for JSON."""

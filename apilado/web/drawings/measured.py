@@ -11,7 +11,7 @@ from apilado.core.measure.passage import outline
 from apilado.core.measure.stem import FINE, THIRD
 from apilado.core.soundings.measures import Measures
 from apilado.web.drawings.svg import image_uri, label, points, tag
-from apilado.web.drawings.view import LEVEL_LOW_DB, View, band_edges_hz
+from apilado.web.drawings.view import LEVEL_LOW_DB, View, band_edges_hz, layer_state
 
 THINNEST = 6.0
 SILENT_POWER = 1e-7
@@ -40,8 +40,7 @@ def measured(measures: Measures, view: View) -> dict[str, str]:
 
 
 def _states(stack: Stack, layer: Layer) -> str:
-    heard = layer in stack.audible_layers()
-    return f"tint-{layer.tint} " + ("is-heard" if heard else "is-muted" if layer.mute else "is-faded")
+    return f"tint-{layer.tint} {layer_state(stack, layer)}"
 
 
 def pile(stack: Stack, measures: Measures, view: View) -> str:
@@ -63,7 +62,12 @@ def pile(stack: Stack, measures: Measures, view: View) -> str:
                 "g",
                 tag("line", class_="bob-line", x1=middle, y1=y - 26, x2=x, y2=y),
                 tag("path", class_="bob", d=f"M{x - 5:.1f} {y - 2:.1f} h10 l-5 12 z"),
-                label(f"{border.phase_deg:+.0f}°", x + 9, y + 13, class_="number small"),
+                label(
+                    f"{round(border.phase_deg):+d}°".replace("+0", "0").replace("-", "−"),
+                    x + 9,
+                    y + 13,
+                    class_="number small",
+                ),
                 class_=f"plumb is-{state}",
             )
         )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import Literal
 
 from pydantic import Field
 
@@ -13,7 +14,9 @@ from apilado.core.parameters import Model
 LOWEST_HZ, HIGHEST_HZ = 20.0, 20000.0
 GRID_HZ = (20, 50, 100, 200, 500, 1000, 2000, 5000, 10000, 20000)
 LEVEL_LOW_DB, LEVEL_HIGH_DB = -78.0, -6.0
-GAIN_SPAN_DB = 24.0
+GAIN_SPAN_DB, GAIN_SHARE = 24.0, 0.46
+"""An EQ gain of GAIN_SPAN_DB lies GAIN_SHARE of the Profile's width off its middle."""
+HARMONIC_LOW_DB, HARMONIC_HIGH_DB = -60.0, 6.0
 
 
 class View(Model):
@@ -25,6 +28,7 @@ class View(Model):
     passage: float = Field(default=500.0, ge=20.0, le=8000.0)
     strip: float = Field(default=150.0, ge=20.0, le=4000.0)
     selected: str = Field(default="piece", max_length=60)
+    mode: Literal["eq", "harmonics"] = "eq"
     first_beat: float = Field(default=0.0, ge=0.0)
     last_beat: float | None = Field(default=None, gt=0.0)
 
@@ -51,7 +55,12 @@ class View(Model):
 
     def gain_x(self, gain_db: float) -> float:
         """Pixels from the left of the Profile for an EQ gain: nothing in the middle."""
-        return self.profile * (0.5 + 0.46 * max(-1.0, min(1.0, gain_db / GAIN_SPAN_DB)))
+        return self.profile * (0.5 + GAIN_SHARE * max(-1.0, min(1.0, gain_db / GAIN_SPAN_DB)))
+
+    def harmonic_x(self, level_db: float) -> float:
+        """Pixels from the left of the Profile for a harmonic's level."""
+        share = (level_db - HARMONIC_LOW_DB) / (HARMONIC_HIGH_DB - HARMONIC_LOW_DB)
+        return min(max(share, 0.0), 1.0) * self.profile
 
     def selected_layer(self, stack: Stack) -> Layer | None:
         """The layer that is selected, if one is."""
@@ -64,6 +73,13 @@ def band_edges_hz(stack: Stack, layer: Layer) -> tuple[float, float]:
     borders = [crossover.frequency_hz for crossover in stack.crossovers]
     edges = [LOWEST_HZ, *borders, HIGHEST_HZ]
     return edges[layer.span.first], edges[layer.span.last + 1]
+
+
+def layer_state(stack: Stack, layer: Layer) -> str:
+    """How a layer is drawn everywhere: heard, muted (an empty outline), or faded while others are soloed."""
+    if layer in stack.audible_layers():
+        return "is-heard"
+    return "is-muted" if layer.mute else "is-faded"
 
 
 def short_hz(frequency_hz: float) -> str:

@@ -12,17 +12,21 @@ from apilado.actions import stacks
 from apilado.core.document.edits import edit_from_data
 from apilado.core.document.stack import Stack
 from apilado.core.parameters import Model
-from apilado.core.soundings.measures import measure
+from apilado.core.soundings.measures import Measures, measure
 from apilado.core.soundings.registry import sound
 from apilado.store.stacks import Revision
 from apilado.web.drawings.measured import measured
 from apilado.web.drawings.plan import plan
 from apilado.web.drawings.view import View
+from apilado.web.field_edits import field_edit
+from apilado.web.items import item_after
+from apilado.web.layer_rows import layer_rows
 from apilado.web.pages import formatted, page
 from apilado.web.routes.common import workspace_of
-from apilado.web.sheet import sheet_sections
+from apilado.web.sheet import AUDIO_ACCEPT, sheet_sections
 
 router = APIRouter(prefix="/stacks/{stack_id}")
+SILENT_DB = -100.0
 
 
 class EditRequest(Model):
@@ -111,12 +115,24 @@ def answer(revision: Revision, view: View, before: Stack | None, notice: str | N
 @router.post("/edits")
 def edits(request: Request, stack_id: int, posted: EditRequest) -> dict[str, Any]:
     """Does an edit; a stale base is told, not refused, as long as the edit still fits."""
-    change = edit_from_data(posted.edit)
-    done = stacks.edit(workspace_of(request), stack_id, change, base=posted.base, gesture=posted.gesture)
+    workspace = workspace_of(request)
+    if posted.edit.get("op") == "field":
+        stack = workspace.stacks.head(stack_id).stack
+        change = field_edit(stack, str(posted.edit.get("path", "")), posted.edit.get("value"))
+    else:
+        change = edit_from_data(posted.edit)
+    done = stacks.edit(workspace, stack_id, change, base=posted.base, gesture=posted.gesture)
     notice = None
     if done.rebased:
         notice = "This stack was changed in another tab. Your change was done on top of that one."
-    return answer(done.revision, posted.view, None if done.rebased else done.before, notice)
+    told = answer(done.revision, posted.view, None if done.rebased else done.before, notice)
+    return {**told, "item": item_after(change), "select": layer_added(done.before, done.revision.stack)}
+
+
+def layer_added(before: Stack, after: Stack) -> str | None:
+    """The selection of a layer that an edit added."""
+    known = {layer.id for layer in before.layers}
+    return next((f"layer:{layer.id}" for layer in after.layers if layer.id not in known), None)
 
 
 @router.post("/undo")
@@ -143,6 +159,14 @@ def revision(request: Request, stack_id: int) -> dict[str, int]:
     return {"revision": workspace_of(request).stacks.head_id(stack_id)}
 
 
+def meter(measures: Measures) -> str:
+    """Loudness and true peak, as the bar shows them."""
+    if measures.output_loudness.true_peak_dbtp < SILENT_DB:
+        return "silent"
+    loudness = measures.output_loudness
+    return f"{loudness.integrated_lkfs:.1f} LUFS  {loudness.true_peak_dbtp:+.1f} dBTP".replace("-", "−")
+
+
 @router.post("/drawings")
 def drawings(request: Request, stack_id: int, posted: DrawingsRequest) -> dict[str, Any]:
     """What was measured, drawn; and the soundings."""
@@ -156,16 +180,15 @@ def drawings(request: Request, stack_id: int, posted: DrawingsRequest) -> dict[s
         "revision": head.id,
         "measured": measured(measures, posted.view),
         "soundings": page(request, "_partials/soundings.html", soundings=found, stack=head.stack),
-        "loudness": round(measures.output_loudness.integrated_lkfs, 1),
-        "peak": round(measures.output_loudness.true_peak_dbtp, 1),
+        "meter": meter(measures),
     }
 
 
 @router.get("/sheet")
-def sheet(request: Request, stack_id: int, selected: str = "piece") -> HTMLResponse:
+def sheet(request: Request, stack_id: int, selected: str = "piece", item: str = "") -> HTMLResponse:
     """The controls of what is selected."""
     stack = workspace_of(request).stacks.head(stack_id).stack
-    name, sections = sheet_sections(stack, selected)
+    name, sections = sheet_sections(stack, selected, item)
     return HTMLResponse(
         page(request, "_partials/sheet.html", stack=stack, selected=name, sections=sections, stack_id=stack_id)
     )
@@ -176,7 +199,14 @@ def layers(request: Request, stack_id: int, selected: str = "piece") -> HTMLResp
     """The list of layers."""
     stack = workspace_of(request).stacks.head(stack_id).stack
     return HTMLResponse(
-        page(request, "_partials/layers.html", stack=stack, selected=selected, audible=stack.audible_layers())
+        page(
+            request,
+            "_partials/layers.html",
+            stack=stack,
+            selected=selected,
+            rows=layer_rows(stack),
+            audio_accept=AUDIO_ACCEPT,
+        )
     )
 
 

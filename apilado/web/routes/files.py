@@ -20,6 +20,7 @@ from apilado.core.formats.midi_files import read_midi, write_midi
 from apilado.core.parameters import parameters_of
 from apilado.errors import ApiladoError, NotFound
 from apilado.web.pages import page
+from apilado.web.routes.bench import layer_added
 from apilado.web.routes.common import deliveries_of, workspace_of
 
 router = APIRouter()
@@ -46,7 +47,8 @@ def audio(request: Request, stack_id: int, target: str = Form(), file: UploadFil
     else:
         change = SetSource(layer=target, source={"kind": "take", **sound})
     done = stacks.edit(workspace, stack_id, change)
-    return {"revision": done.revision.id, "title": change.title()}
+    title, select = change.title(), layer_added(done.before, done.revision.stack)
+    return {"revision": done.revision.id, "title": title, "select": select}
 
 
 @router.post("/stacks/{stack_id}/midi")

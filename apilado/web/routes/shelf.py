@@ -40,7 +40,11 @@ def card(request: Request, stack_id: int) -> HTMLResponse:
     head = workspace.stacks.head(stack_id)
     found = stacks.summary(workspace, head.id, head.stack)
     drawing = small_pile(head.stack, found.widths)
-    return HTMLResponse(page(request, "_partials/card_measured.html", stack=head.stack, summary=found, drawing=drawing))
+    return HTMLResponse(
+        page(
+            request, "_partials/card_measured.html", stack=head.stack, stack_id=stack_id, summary=found, drawing=drawing
+        )
+    )
 
 
 @router.post("/stacks")

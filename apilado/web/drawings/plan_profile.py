@@ -1,0 +1,135 @@
+"""What is pulled in the Profile: the points of an EQ, or the harmonics of a tone."""
+
+from __future__ import annotations
+
+from collections import Counter
+
+import numpy as np
+
+from apilado.core.document.equaliser import Point, eq_sections
+from apilado.core.document.stack import Stack
+from apilado.core.dsp.filters import sections_response
+from apilado.core.dsp.oscillators import shape_harmonics, with_overrides
+from apilado.core.sources.tone import MOST_HARMONICS, ToneSource
+from apilado.core.units import gain_to_db, midi_to_hz, midi_to_name
+from apilado.web.drawings.lines import handle
+from apilado.web.drawings.svg import label, points, tag
+from apilado.web.drawings.view import (
+    GAIN_SHARE,
+    GAIN_SPAN_DB,
+    HARMONIC_HIGH_DB,
+    HARMONIC_LOW_DB,
+    HIGHEST_HZ,
+    LOWEST_HZ,
+    View,
+    short_hz,
+)
+from apilado.web.items import point_key
+
+CLOSEST_BARS = 4.0
+MIDDLE_PITCH = 36
+
+
+def eq_of(stack: Stack, view: View) -> tuple[str, tuple[Point, ...]] | None:
+    """(path, points) of the EQ that the Profile shows: the selected layer's, or the bus's."""
+    layer = view.selected_layer(stack)
+    if layer is not None:
+        return f"layers/{layer.id}/eq", layer.eq
+    if view.selected == "bus":
+        return "bus/eq", stack.bus.eq
+    return None
+
+
+def equaliser(stack: Stack, view: View) -> str:
+    """The response of the EQ, and a tack for each of its points."""
+    shown = eq_of(stack, view)
+    if shown is None:
+        return _hint(view, "Choose a layer or the bus to carve it here.")
+    path, members = shown
+    frequencies = np.geomspace(LOWEST_HZ, HIGHEST_HZ, 160)
+    response = sections_response(eq_sections(members, stack.sample_rate), frequencies, stack.sample_rate)
+    gains = gain_to_db(np.abs(response))
+    curve = points((view.gain_x(float(g)), view.y(float(f))) for f, g in zip(frequencies, gains, strict=True))
+    middle = view.gain_x(0.0)
+    parts = [
+        tag("line", class_="eq-zero", x1=middle, x2=middle, y1=0, y2=view.height),
+        tag("polyline", class_="eq-curve", points=curve),
+        *[_tack(view, f"{path}/{index}", point) for index, point in enumerate(members)],
+    ]
+    for gain in (-12.0, 12.0):
+        x = view.gain_x(gain)
+        parts.append(tag("line", class_="eq-tick", x1=x, x2=x, y1=view.height - 6, y2=view.height))
+        parts.append(label(f"{gain:+.0f} dB", x, view.height - 9, class_="grid-label", text_anchor="middle"))
+    return tag("g", *parts, data_eq=path, data_gain_span=GAIN_SPAN_DB, data_gain_share=f"{GAIN_SHARE:g}")
+
+
+def _tack(view: View, path: str, point: Point) -> str:
+    gain = getattr(point, "gain_db", 0.0)
+    x, y, middle = view.gain_x(gain), view.y(point.frequency_hz), view.gain_x(0.0)
+    name = f"{point.label}, {short_hz(point.frequency_hz)}"
+    return tag(
+        "g",
+        tag("line", class_="eq-stem", x1=middle, x2=x, y1=y, y2=y),
+        tag("rect", class_="eq-tack", x=x - 5, y=y - 5, width=10, height=10),
+        tag("circle", class_="grip-area", cx=x, cy=y, r=12),
+        class_="eq-point" if point.on else "eq-point is-off",
+        data_drag="point",
+        data_path=path,
+        data_gain="yes" if hasattr(point, "gain_db") else "no",
+        data_key=point_key(path),
+        data_frequency=point.frequency_hz,
+        data_db=f"{gain:g}",
+        **handle(name, point.frequency_hz, f"{name}, {gain:+.1f} dB", 20, 20000),
+    )
+
+
+def usual_pitch(stack: Stack) -> int:
+    """The pitch that the pattern plays most, the lowest of several."""
+    counts = Counter(note.pitch for note in stack.pattern)
+    return min(counts, key=lambda pitch: (-counts[pitch], pitch), default=MIDDLE_PITCH)
+
+
+def harmonics(stack: Stack, view: View) -> str:
+    """The harmonics of the selected layer's first tone as bars at their frequencies, for the most played note."""
+    layer = view.selected_layer(stack)
+    if layer is None or not isinstance(layer.source, ToneSource):
+        return _hint(view, "Choose a layer with a tone to pull its harmonics.")
+    tone = layer.source.tones[0]
+    path = f"layers/{layer.id}/source/tones/0"
+    pitch = usual_pitch(stack)
+    fundamental = float(midi_to_hz(float(pitch + layer.transpose))) * tone.ratio()
+    amplitudes = np.abs(
+        with_overrides(shape_harmonics(tone.shape, MOST_HARMONICS, pulse_width=tone.pulse_width), tone.harmonics)
+    )
+    parts = [label(f"harmonics of {midi_to_name(pitch)}", view.profile - 6, 13, class_="grid-label", text_anchor="end")]
+    before = view.height + CLOSEST_BARS
+    for number, amplitude in enumerate(amplitudes, start=1):
+        frequency = number * fundamental
+        y = view.y(frequency)
+        if frequency > HIGHEST_HZ or before - y < CLOSEST_BARS:
+            break
+        before = y
+        x = view.harmonic_x(float(gain_to_db(float(amplitude))))
+        own = number <= len(tone.harmonics) and tone.harmonics[number - 1] is not None
+        name = f"Harmonic {number}, {short_hz(frequency)}"
+        parts.append(
+            tag(
+                "g",
+                tag("title", f"{name}: {amplitude:.3f}"),
+                tag("rect", class_="grip-area", x=0, y=y - 4, width=view.profile, height=8),
+                tag("line", class_="harmonic-bar", x1=0, x2=x, y1=y, y2=y),
+                tag("rect", class_="harmonic-end", x=x - 3, y=y - 3, width=6, height=6),
+                class_="harmonic is-own" if own else "harmonic",
+                data_drag="harmonic",
+                data_path=path,
+                data_number=number,
+                data_key=f"harmonic:{number}",
+                data_amplitude=f"{amplitude:.4f}",
+                **handle(name, float(amplitude), f"{amplitude:.3f}", 0, 2),
+            )
+        )
+    return tag("g", *parts, data_low_db=HARMONIC_LOW_DB, data_high_db=HARMONIC_HIGH_DB)
+
+
+def _hint(view: View, words: str) -> str:
+    return label(words, view.profile / 2, view.height - 9, class_="hint", text_anchor="middle")

@@ -1,0 +1,111 @@
+"""From a control of the sheet to an edit: the value comes as the page has it, a number, a truth value or a text."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from apilado.core.document.edits import Edit, MoveCrossover, ReplaceHit, ReplaceNote, SetSource, SetValue
+from apilado.core.document.stack import Stack
+from apilado.core.notes import Note
+from apilado.errors import InvalidEdit
+from apilado.web.items import hit_of, note_of
+
+
+def field_edit(stack: Stack, path: str, value: Any) -> Edit:
+    """The edit that a control asks for.
+
+    Args:
+        path: as the sheet gave it: a path in the document, `…/source!kind`, `note:…/name` or `hit:…/beat`.
+
+    Raises:
+        InvalidEdit: the value is not of the control's kind, or what it belongs to has gone.
+    """
+    head, _, last = path.rpartition("/")
+    if path.startswith("note:"):
+        return _note_edit(stack, head, last, value)
+    if path.startswith("hit:"):
+        was = hit_of(stack, head)
+        if was is None:
+            raise InvalidEdit("this hit is not there any more")
+        return ReplaceHit(was=was, now=_number(value, "beat"))
+    if last == "source!kind":
+        return _source_edit(stack, head.removeprefix("layers/"), str(value))
+    if last == "span":
+        first, _, end = str(value).partition(",")
+        return SetValue(path=path, value={"first": int(_number(first, "band")), "last": int(_number(end, "band"))})
+    if last in ("harmonics", "hits"):
+        return SetValue(path=path, value=_listed(str(value), blanks=last == "harmonics"))
+    if head.startswith("crossovers/") and last == "frequency_hz":
+        return MoveCrossover(index=int(head.split("/")[1]), frequency_hz=_number(value, "frequency"))
+    return SetValue(path=path, value=_like(_value_at(stack, path), value))
+
+
+def _number(value: Any, what: str) -> float:
+    try:
+        return float(value)
+    except (TypeError, ValueError):
+        raise InvalidEdit(f"'{value}' is not a number: {what}") from None
+
+
+def _listed(text: str, *, blanks: bool) -> list[float | None]:
+    parts = [part.strip() for part in text.split(",")] if text.strip() else []
+    if not blanks and "" in parts:
+        raise InvalidEdit(f"'{text}' is not a list of numbers with commas between them")
+    return [None if part == "" else _number(part, "list") for part in parts]
+
+
+def _like(present: Any, value: Any) -> Any:
+    """The value in the type of what is there now: a select gives '24' for 24."""
+    if isinstance(present, bool):
+        return value in (True, "true", "on", 1)
+    if isinstance(present, int | float) and isinstance(value, str):
+        value = _number(value, "value")
+    if isinstance(present, int) and isinstance(value, float) and value.is_integer():
+        return int(value)
+    return value
+
+
+def _value_at(stack: Stack, path: str) -> Any:
+    place: Any = stack
+    for part in path.split("/"):
+        if isinstance(place, tuple):
+            named = next((item for item in place if getattr(item, "id", None) == part), None)
+            if named is None and part.isdigit() and int(part) < len(place):
+                named = place[int(part)]
+            place = named
+        else:
+            place = getattr(place, part, None)
+        if place is None:
+            raise InvalidEdit(f"there is nothing at '{path}'")
+    return place
+
+
+def _note_edit(stack: Stack, key: str, name: str, value: Any) -> Edit:
+    was = note_of(stack, key)
+    if was is None:
+        raise InvalidEdit("this note is not there any more")
+    try:
+        now = Note.model_validate({**was.model_dump(), name: _like(getattr(was, name, None), value)})
+    except ValueError as error:
+        raise InvalidEdit(f"not changed: {error}") from None
+    return ReplaceNote(was=was, now=now)
+
+
+def _source_edit(stack: Stack, layer_id: str, kind: str) -> Edit:
+    if kind == "take":
+        raise InvalidEdit("a take needs its audio: press 'Use an audio file' and choose one")
+    if kind != "layer":
+        return SetSource(layer=layer_id, source={"kind": kind})
+    for other in stack.layers:
+        if other.id != layer_id and not _descends(stack, other.id, layer_id):
+            return SetSource(layer=layer_id, source={"kind": "layer", "layer": other.id})
+    raise InvalidEdit("there is no other layer whose sound this one could take")
+
+
+def _descends(stack: Stack, layer_id: str, ancestor: str) -> bool:
+    layer = stack.layer(layer_id)
+    while layer is not None and layer.source.kind == "layer":
+        if layer.source.layer == ancestor:
+            return True
+        layer = stack.layer(layer.source.layer)
+    return False

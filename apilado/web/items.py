@@ -1,0 +1,46 @@
+"""Single things in the drawings: notes, hits, EQ points and crossovers, named by keys that page and server share."""
+
+from __future__ import annotations
+
+from apilado.core.document.edits import Edit, ReplaceHit, ReplaceNote
+from apilado.core.document.stack import Stack
+from apilado.core.notes import Note
+
+
+def note_key(note: Note) -> str:
+    """The key of a note of the pattern."""
+    return f"note:{note.start_beats:g}:{note.pitch}"
+
+
+def hit_key(beat: float) -> str:
+    """The key of a hit of the kick."""
+    return f"hit:{beat:g}"
+
+
+def point_key(path: str) -> str:
+    """The key of the EQ point at a path."""
+    return f"point:{path}"
+
+
+def crossover_key(index: int) -> str:
+    """The key of a crossover."""
+    return f"crossover:{index}"
+
+
+def note_of(stack: Stack, key: str) -> Note | None:
+    """The note with a key, if it is still there."""
+    return next((note for note in stack.pattern if note_key(note) == key), None)
+
+
+def hit_of(stack: Stack, key: str) -> float | None:
+    """The hit with a key, if it is still there."""
+    return next((hit for hit in stack.kick.hits if hit_key(hit) == key), None)
+
+
+def item_after(edit: Edit) -> str | None:
+    """What is chosen after an edit that adds or moves a note or a hit; '' after one that removes it."""
+    if isinstance(edit, ReplaceNote):
+        return "" if edit.now is None else note_key(edit.now)
+    if isinstance(edit, ReplaceHit) and edit.trigger == "kick":
+        return "" if edit.now is None else hit_key(edit.now)
+    return None

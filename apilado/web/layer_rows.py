@@ -1,0 +1,57 @@
+"""The rows under the Pile: every layer, then the kick and the bus."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from apilado.core.document.layer import Layer
+from apilado.core.document.stack import Stack
+from apilado.web.drawings.view import band_edges_hz, layer_state, short_hz
+from apilado.web.sheet import Field, fields_of
+
+
+@dataclass(frozen=True)
+class Row:
+    """One row; what it lacks is None."""
+
+    selection: str
+    name: str
+    state: str
+    level: Field
+    tint: str = ""
+    band: str = ""
+    mute: Field | None = None
+    solo: Field | None = None
+    up: dict[str, Any] | None = None
+    down: dict[str, Any] | None = None
+
+
+def layer_rows(stack: Stack) -> list[Row]:
+    """Rows from the top of the frequency axis down: the last layer first."""
+    rows = [_layer_row(stack, index, layer) for index, layer in reversed(list(enumerate(stack.layers)))]
+    level, mute = fields_of(stack.kick, "kick", "level_db", "mute")
+    rows.append(Row("kick", "kick", "is-muted" if stack.kick.mute else "is-heard", level, mute=mute))
+    rows.append(Row("bus", "bus", "is-heard", *fields_of(stack.bus, "bus", "level_db")))
+    return rows
+
+
+def _layer_row(stack: Stack, index: int, layer: Layer) -> Row:
+    level, mute, solo = fields_of(layer, f"layers/{layer.id}", "level_db", "mute", "solo")
+    low, high = band_edges_hz(stack, layer)
+
+    def move(to: int) -> dict[str, Any] | None:
+        return {"op": "move-layer", "layer": layer.id, "to": to} if 0 <= to < len(stack.layers) else None
+
+    return Row(
+        selection=f"layer:{layer.id}",
+        name=layer.name,
+        state=layer_state(stack, layer),
+        level=level,
+        tint=layer.tint,
+        band=f"{short_hz(low)} – {short_hz(high)}".replace(" Hz –", " –"),
+        mute=mute,
+        solo=solo,
+        up=move(index + 1),
+        down=move(index - 1),
+    )

@@ -1,0 +1,348 @@
+// The bench: holds what is chosen and shown, sends edits, and brings drawings, sheet and sound up to date.
+
+import { get, post, postForm, tell } from "./api.js";
+import { EditQueue } from "./edits.js";
+import { listenToFields, prepareFields, showValues } from "./fields.js";
+import { listenToHandles } from "./handles.js";
+import { listenToKeys } from "./keys.js";
+import { Panels } from "./panels.js";
+import { Player } from "./player.js";
+
+const POLL_MS = 2500;
+const RENDERING_SHOWN_MS = 300;
+
+class Bench {
+  constructor(root) {
+    this.url = `/stacks/${root.dataset.stack}`;
+    this.client = Math.random().toString(36).slice(2);
+    this.revision = Number(root.dataset.revision);
+    this.info = { beats: Number(root.dataset.beats), beatsPerBar: Number(root.dataset.beatsPerBar) };
+    this.selected = sessionStorage.getItem(`selected ${this.url}`) ?? "piece";
+    this.item = "";
+    this.mode = "eq";
+    this.panels = new Panels();
+    this.panels.beats = this.info.beats;
+    this.player = new Player(`${this.url}/loop?client=${this.client}`, Number(root.dataset.rate), (said) => this.heard(said));
+    this.edits = new EditQueue((edit, gesture) => this.send(edit, gesture), (error) => this.refused(error));
+    this.measuring = { busy: false, again: false };
+    this.sheets = { busy: false, again: false };
+    this.finalWanted = false;
+  }
+
+  view() {
+    return { ...this.panels.sizes(), selected: this.selected, mode: this.mode };
+  }
+
+  // --- edits -------------------------------------------------------------------------------------------------------
+
+  /** Sends the edit that `make` gives; of one gesture, only the last that is waiting. */
+  edit(make, gesture = null, { final = gesture === null } = {}) {
+    this.finalWanted ||= final;
+    return this.edits.push(make, gesture);
+  }
+
+  async send(edit, gesture) {
+    const answer = await post(`${this.url}/edits`, { edit, base: this.revision, gesture, view: this.view() });
+    this.accept(answer);
+  }
+
+  refused(error) {
+    tell(error.message, { fault: true });
+    this.step("plan", { quiet: true });
+  }
+
+  /** Undo, redo, or the stack as it is now. */
+  async step(kind, { quiet = false } = {}) {
+    try {
+      this.finalWanted = true;
+      this.accept(await post(`${this.url}/${kind}`, { view: this.view() }));
+    } catch (error) {
+      if (!quiet) tell(error.message, { fault: true });
+    }
+  }
+
+  accept(answer) {
+    const changed = answer.revision !== this.revision;
+    this.revision = answer.revision;
+    this.info = { beats: answer.beats, beatsPerBar: answer.beats_per_bar };
+    this.panels.beats = answer.beats;
+    if (answer.item !== undefined && answer.item !== null) this.item = answer.item;
+    if (answer.select) this.remember(answer.select);
+    this.panels.put("plan", answer.plan, this.item);
+    showValues(answer.values);
+    this.offer("undo", answer.undo);
+    this.offer("redo", answer.redo);
+    if (answer.notice) tell(answer.notice);
+    if (answer.controls || answer.item !== undefined && answer.item !== null) this.refreshControls(answer.controls);
+    if (changed || !this.player.loop) {
+      this.player.refresh(this.revision, { final: this.finalWanted });
+      this.finalWanted = false;
+    }
+    this.refreshMeasured();
+  }
+
+  offer(name, title) {
+    const button = document.getElementById(name);
+    button.disabled = title === null;
+    button.title = title === null ? `Nothing to ${name}` : `${button.textContent}: ${title}`;
+  }
+
+  // --- what is chosen ----------------------------------------------------------------------------------------------
+
+  remember(selected) {
+    this.selected = selected;
+    sessionStorage.setItem(`selected ${this.url}`, selected);
+  }
+
+  select(selected) {
+    if (selected === this.selected) return;
+    this.remember(selected);
+    this.item = "";
+    this.step("plan");
+  }
+
+  choose(key) {
+    if (key === this.item) return;
+    this.item = key;
+    this.panels.choose(key);
+    if (key.startsWith("crossover:") && this.selected !== "piece") return;
+    this.refreshControls(false);
+  }
+
+  setMode(mode) {
+    this.mode = mode;
+    document.querySelectorAll("[data-mode]").forEach((tool) => tool.setAttribute("aria-pressed", tool.dataset.mode === mode));
+    this.step("plan");
+  }
+
+  // --- sheet, layers, soundings, measured drawings -------------------------------------------------------------------
+
+  async refreshControls(all = true) {
+    this.sheets.all ||= all;
+    if (this.sheets.busy) {
+      this.sheets.again = true;
+      return;
+    }
+    this.sheets.busy = true;
+    try {
+      do {
+        this.sheets.again = false;
+        const whole = this.sheets.all;
+        this.sheets.all = false;
+        const query = new URLSearchParams({ selected: this.selected, item: this.item });
+        const parts = whole ? ["sheet", "layers", "head"] : ["sheet"];
+        const texts = await Promise.all(parts.map(async (part) => (await get(`${this.url}/${part}?${query}`)).text()));
+        parts.forEach((part, index) => replaceKeepingPlace(document.getElementById(part), texts[index]));
+        this.chosenSection();
+      } while (this.sheets.again);
+    } catch (error) {
+      tell(error.message, { fault: true });
+    } finally {
+      this.sheets.busy = false;
+    }
+  }
+
+  chosenSection() {
+    const chosen = this.item && document.querySelector(`#sheet [data-section="${CSS.escape(this.item)}"]`);
+    if (!chosen) return;
+    chosen.classList.add("is-chosen");
+    if (chosen.matches("details")) chosen.open = true;
+    chosen.scrollIntoView({ block: "nearest" });
+  }
+
+  async refreshMeasured() {
+    const place = document.getElementById("soundings");
+    place.classList.add("is-stale");
+    if (this.measuring.busy) {
+      this.measuring.again = true;
+      return;
+    }
+    this.measuring.busy = true;
+    try {
+      do {
+        await this.player.idle; // the ear comes first
+        this.measuring.again = false;
+        const answer = await post(`${this.url}/drawings`, { client: this.client, view: this.view() });
+        if (answer.revision !== this.revision) continue;
+        this.panels.put("measured", answer.measured, this.item);
+        replaceKeepingPlace(place, answer.soundings);
+        document.getElementById("meter").textContent = answer.meter;
+        place.classList.remove("is-stale");
+      } while (this.measuring.again);
+    } catch (error) {
+      if (error.status !== 409) tell(error.message, { fault: true });
+    } finally {
+      this.measuring.busy = false;
+      if (this.measuring.again) this.refreshMeasured();
+    }
+  }
+
+  // --- hearing -------------------------------------------------------------------------------------------------------
+
+  heard({ sounding, playing, rendering, fault }) {
+    if (fault) tell(fault, { fault: true });
+    const state = document.getElementById("sound-state");
+    if (rendering !== undefined) {
+      clearTimeout(this.renderingTimer);
+      if (rendering) this.renderingTimer = setTimeout(() => { state.textContent = "rendering …"; }, RENDERING_SHOWN_MS);
+      else state.textContent = "";
+    }
+    if (playing !== undefined) {
+      const button = document.getElementById("play");
+      button.setAttribute("aria-pressed", playing);
+      button.textContent = playing ? "Stop" : "Play";
+    }
+    if (sounding !== undefined) document.dispatchEvent(new CustomEvent("apilado:sounding", { detail: sounding }));
+  }
+
+  seek(beat) {
+    this.player.seek(Math.min(Math.max(0, beat / this.info.beats), 0.999999));
+  }
+
+  animate() {
+    const share = this.player.share();
+    this.panels.playhead(share);
+    const beat = share * this.info.beats;
+    const [bar, rest] = [Math.floor(beat / this.info.beatsPerBar), beat % this.info.beatsPerBar];
+    document.getElementById("position").textContent = `${bar + 1}.${Math.floor(rest) + 1}.${Math.floor((rest % 1) * 4) + 1}`;
+    requestAnimationFrame(() => this.animate());
+  }
+
+  // --- files -----------------------------------------------------------------------------------------------------------
+
+  async upload(input) {
+    const file = input.files[0];
+    if (!file) return;
+    const form = new FormData();
+    form.append("file", file);
+    const target = input.dataset.upload;
+    tell(`Reading ‘${file.name}’ …`);
+    try {
+      if (target === "midi") {
+        const response = await postForm(`${this.url}/midi`, form);
+        openDialog(await response.text());
+      } else {
+        form.append("target", target);
+        const { title, select } = await (await postForm(`${this.url}/audio`, form)).json();
+        if (select) this.remember(select);
+        await this.step("plan");
+        tell(`${title}: done.`);
+      }
+    } catch (error) {
+      tell(error.message, { fault: true });
+    }
+    input.value = "";
+  }
+
+  // --- other tabs ------------------------------------------------------------------------------------------------------
+
+  async poll() {
+    if (document.visibilityState === "visible" && !this.edits.busy) {
+      try {
+        const { revision } = await (await get(`${this.url}/revision`)).json();
+        if (revision !== this.revision && !this.edits.busy) {
+          await this.step("plan");
+          tell("This stack was changed in another tab; this page shows it as it is now.");
+        }
+        this.away = false;
+      } catch (error) {
+        if (!this.away) tell(error.message, { fault: true });
+        this.away = true;
+      }
+    }
+    setTimeout(() => this.poll(), POLL_MS);
+  }
+}
+
+/** New content, with folds, focus and scrolling as they were. */
+function replaceKeepingPlace(place, html) {
+  const folds = new Map([...place.querySelectorAll("details[data-section]")].map((fold) => [fold.dataset.section, fold.open]));
+  const focused = place.contains(document.activeElement) ? document.activeElement : null;
+  const path = focused?.dataset.path;
+  const type = focused?.type;
+  const scroll = place.parentElement.scrollTop;
+  place.innerHTML = html;
+  prepareFields(place);
+  place.querySelectorAll("details[data-section]").forEach((fold) => {
+    if (folds.has(fold.dataset.section)) fold.open = folds.get(fold.dataset.section);
+  });
+  if (path) {
+    const same = [...place.querySelectorAll("[data-path]")].filter((control) => control.type === type);
+    const tail = path.split("/").at(-1);
+    const moved = /^(note|hit):/.test(path) ? same.find((c) => /^(note|hit):/.test(c.dataset.path) && c.dataset.path.endsWith(`/${tail}`)) : null;
+    (same.find((control) => control.dataset.path === path) ?? moved)?.focus({ preventScroll: true });
+  }
+  place.parentElement.scrollTop = scroll;
+}
+
+function openDialog(html) {
+  document.getElementById("dialog-body").innerHTML = html;
+  document.getElementById("dialog").showModal();
+}
+
+function listen(bench) {
+  listenToHandles(bench);
+  listenToFields(bench);
+  listenToKeys(bench);
+  document.addEventListener("click", (event) => {
+    const near = (selector) => event.target.closest(selector);
+    const pressed = near("[data-edit], [data-show], [data-close], [data-mode], [data-zoom], [data-select], #play, #undo, #redo, #help");
+    if (event.target.closest("#files a, #files button")) document.getElementById("files").open = false;
+    if (!pressed || pressed.closest("svg.drawing") || (near("input, label") && !pressed.matches("button"))) return;
+    if (pressed.dataset.edit) {
+      bench.edit(() => JSON.parse(pressed.dataset.edit));
+      if ("close" in pressed.dataset) pressed.closest("dialog").close();
+    } else if (pressed.dataset.show) bench.panels.show(JSON.parse(pressed.dataset.show));
+    else if ("close" in pressed.dataset) pressed.closest("dialog").close();
+    else if (pressed.dataset.mode) bench.setMode(pressed.dataset.mode);
+    else if (pressed.dataset.zoom) zoom(bench, pressed.dataset.zoom);
+    else if (pressed.dataset.select) bench.select(pressed.dataset.select);
+    else if (pressed.id === "play") bench.player.toggle();
+    else if (pressed.id === "help") document.getElementById("help-dialog").showModal();
+    else bench.step(pressed.id);
+  });
+  document.addEventListener("change", (event) => {
+    if (event.target.dataset?.upload) bench.upload(event.target);
+  });
+  document.body.addEventListener("htmx:afterSwap", (event) => {
+    const dialog = document.getElementById("dialog");
+    if (event.detail.target.id === "dialog-body" && !dialog.open) dialog.showModal();
+  });
+  for (const name of ["strip", "passage"]) {
+    bench.panels.svg[name].addEventListener("wheel", (event) => {
+      event.preventDefault();
+      const [first, last] = bench.panels.range();
+      const turn = event.deltaY || event.deltaX;
+      if (event.shiftKey) {
+        const by = Math.sign(turn) * (last - first) * 0.1;
+        bench.panels.zoomTo(first + by, last + by);
+      } else bench.panels.zoomAround(bench.panels.beatAt(event), turn > 0 ? 1.25 : 0.8);
+      later(() => bench.step("plan"));
+    }, { passive: false });
+  }
+  new ResizeObserver(() => later(() => bench.step("plan"))).observe(bench.panels.svg.passage);
+}
+
+let timer = null;
+function later(what) {
+  clearTimeout(timer);
+  timer = setTimeout(what, 60);
+}
+
+function zoom(bench, kind) {
+  const beat = bench.player.share() * bench.info.beats;
+  const bar = Math.floor(beat / bench.info.beatsPerBar) * bench.info.beatsPerBar;
+  const hits = [...document.querySelectorAll("#strip [data-hit]")].map((part) => Number(part.dataset.hit));
+  const chosen = bench.item.startsWith("hit:") ? Number(bench.item.slice(4)) : hits.filter((hit) => hit <= beat + 1e-6).at(-1) ?? hits[0] ?? 0;
+  if (kind === "all") bench.panels.zoomTo(0, bench.info.beats);
+  else if (kind === "bar") bench.panels.zoomTo(bar, bar + bench.info.beatsPerBar);
+  else bench.panels.zoomTo(chosen - 0.1, chosen + 0.9);
+  bench.step("plan");
+}
+
+const bench = new Bench(document.getElementById("bench"));
+listen(bench);
+await bench.step("plan");
+bench.animate();
+bench.poll();
+document.documentElement.dataset.ready = "yes";

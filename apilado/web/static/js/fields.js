@@ -1,0 +1,107 @@
+// Controls of sheet and layer list: each names its value by a path; the server makes the edit.
+
+import { newGesture } from "./edits.js";
+
+const POSITIONS = 1000;
+
+function numbers(control) {
+  const { low, high, step, scale } = control.dataset;
+  return { low: Number(low), high: Number(high), step: Number(step), log: scale === "log" };
+}
+
+function sliderValue(slider) {
+  const { low, high, step, log } = numbers(slider);
+  if (!log) return Number(slider.value);
+  const value = low * (high / low) ** (Number(slider.value) / POSITIONS);
+  // Near the bottom of a long range a step is more than a position: finer steps are kept there.
+  const fine = Math.min(step, 10 ** Math.floor(Math.log10(value) - 2));
+  return Number((Math.round(value / fine) * fine).toFixed(6));
+}
+
+function placeSlider(slider, value) {
+  const { low, high, log } = numbers(slider);
+  slider.value = log ? POSITIONS * (Math.log(value / low) / Math.log(high / low)) : value;
+  if (log) slider.setAttribute("aria-valuetext", value);
+}
+
+/** Puts sliders with a logarithmic scale where their values are. */
+export function prepareFields(root) {
+  root.querySelectorAll("input[type=range][data-value]").forEach((slider) => placeSlider(slider, Number(slider.dataset.value)));
+}
+
+/** Shows new values, given as { path: text }, in every control that has them. */
+export function showValues(values) {
+  for (const [path, text] of Object.entries(values)) {
+    document.querySelectorAll(`[data-path="${CSS.escape(path)}"]`).forEach((control) => {
+      if (control.matches("[data-toggle]")) {
+        control.setAttribute("aria-pressed", text === "True");
+      } else if (control.type === "checkbox") {
+        control.checked = text === "True";
+      } else if (control.type === "range") {
+        if (!control.matches(":active")) placeSlider(control, Number(text));
+      } else if (control !== document.activeElement || control.dataset.sent !== undefined) {
+        control.value = text;
+        delete control.dataset.sent;
+      }
+    });
+  }
+}
+
+function twins(control) {
+  return document.querySelectorAll(`[data-path="${CSS.escape(control.dataset.path)}"]`);
+}
+
+export function listenToFields(bench) {
+  let gesture = null;
+  const send = (control, value, options) => {
+    const path = control.dataset.path;
+    bench.edit(() => ({ op: "field", path, value }), options?.gesture ?? null, { final: true, ...options });
+  };
+  const reset = (control) => {
+    if (control?.dataset.default === undefined) return;
+    const plain = control.dataset.default;
+    send(control, ["number", "integer"].includes(control.dataset.kind) ? Number(plain) : plain);
+  };
+
+  document.addEventListener("input", (event) => {
+    const control = event.target;
+    if (control.type !== "range" || !control.dataset.path) return;
+    gesture ??= newGesture();
+    const value = sliderValue(control);
+    twins(control).forEach((twin) => { if (twin.type === "number") twin.value = value; });
+    if (control.dataset.scale === "log") control.setAttribute("aria-valuetext", value);
+    send(control, value, { gesture, final: false });
+  });
+  document.addEventListener("change", (event) => {
+    const control = event.target;
+    if (!control.dataset?.path) return;
+    if (control.type === "range") {
+      if (gesture) send(control, sliderValue(control), { gesture });
+      gesture = null;
+    } else if (control.type === "checkbox") {
+      send(control, control.checked);
+    } else if (control.type === "number") {
+      if (control.value === "") return;
+      control.dataset.sent = "";
+      send(control, Number(control.value));
+    } else {
+      control.dataset.sent = "";
+      send(control, control.value);
+    }
+  });
+  document.addEventListener("click", (event) => {
+    const toggle = event.target.closest("[data-toggle]");
+    if (!toggle) return;
+    event.stopPropagation();
+    send(toggle, toggle.getAttribute("aria-pressed") !== "true");
+  }, true);
+  document.addEventListener("dblclick", (event) => {
+    const field = event.target.closest("[data-reset]")?.closest(".field");
+    if (field) reset(field.querySelector("[data-path]"));
+    else if (event.target.type === "range") reset(event.target);
+  });
+  document.addEventListener("keydown", (event) => {
+    if (event.key === "Delete" && event.target.type === "range") reset(event.target);
+    if (event.key === "Enter" && event.target.matches?.("input[data-path]")) event.target.blur();
+  });
+}

@@ -1,0 +1,231 @@
+// Handles in the drawings: what a pointer or an arrow key does to each kind, as edits.
+
+import { newGesture } from "./edits.js";
+
+const SNAP_BEATS = 0.25;
+const SHORTEST_NOTE = 1 / 16;
+const KEYS_TOGETHER_MS = 900;
+
+const snapped = (beats, free) => (free ? Math.round(beats * 64) / 64 : Math.round(beats / SNAP_BEATS) * SNAP_BEATS);
+const within = (value, low, high) => Math.min(high, Math.max(low, value));
+const rounded = (value, digits) => Number(value.toFixed(digits));
+
+/** For each kind: `take(part, bench)` reads it once; `pull(...)` and `step(...)` give a maker of edits, or null. */
+const KINDS = {
+  crossover: {
+    take: (part) => ({ index: Number(part.dataset.index), frequency: Number(part.getAttribute("aria-valuenow")) }),
+    pull: (taken, event, bench) => () => ({
+      op: "move-crossover", index: taken.index, frequency_hz: rounded(bench.panels.frequencyAt(event), 1),
+    }),
+    step: (taken, key, large) => {
+      const factor = { ArrowUp: 1, ArrowDown: -1 }[key];
+      if (!factor) return null;
+      taken.frequency *= 2 ** ((factor * (large ? 4 : 1)) / 24);
+      return () => ({ op: "move-crossover", index: taken.index, frequency_hz: rounded(taken.frequency, 1) });
+    },
+  },
+  point: {
+    take: (part) => ({
+      path: part.dataset.path, hasGain: part.dataset.gain === "yes",
+      frequency: Number(part.dataset.frequency), gain: Number(part.dataset.db),
+    }),
+    pull: (taken, event, bench) => pointEdit(taken, bench.panels.frequencyAt(event), gainAt(event, bench)),
+    step: (taken, key, large) => {
+      const up = { ArrowUp: 1, ArrowDown: -1 }[key] ?? 0;
+      const right = { ArrowRight: 1, ArrowLeft: -1 }[key] ?? 0;
+      if (!up && !right) return null;
+      return pointEdit(taken, taken.frequency * 2 ** ((up * (large ? 4 : 1)) / 24), taken.gain + right * (large ? 3 : 0.5));
+    },
+    remove: (taken) => () => ({ op: "remove", path: taken.path }),
+  },
+  note: {
+    take: (part, target) => ({ note: JSON.parse(part.dataset.note), end: target?.dataset.part === "end" }),
+    begin: (taken, event, bench) => {
+      taken.grabbed = bench.panels.beatAt(event) - taken.note.start_beats;
+      taken.from = { ...taken.note };
+    },
+    pull: (taken, event, bench) => {
+      const beat = bench.panels.beatAt(event);
+      if (taken.end) {
+        const end = snapped(beat, event.shiftKey);
+        return noteEdit(taken, { length_beats: Math.max(event.shiftKey ? SHORTEST_NOTE : SNAP_BEATS / 2, end - taken.from.start_beats) });
+      }
+      const moved = snapped(beat - taken.grabbed - taken.from.start_beats, event.shiftKey);
+      const start = within(taken.from.start_beats + moved, 0, bench.info.beats - SHORTEST_NOTE);
+      return noteEdit(taken, { start_beats: start, pitch: pitchAt(event, bench) });
+    },
+    step: (taken, key, large, bench) => {
+      const up = { ArrowUp: 1, ArrowDown: -1 }[key] ?? 0;
+      const right = { ArrowRight: 1, ArrowLeft: -1 }[key] ?? 0;
+      if (!up && !right) return null;
+      return noteEdit(taken, {
+        pitch: within(taken.note.pitch + up * (large ? 12 : 1), 0, 127),
+        start_beats: within(taken.note.start_beats + right * (large ? 1 : SNAP_BEATS), 0, bench.info.beats - SHORTEST_NOTE),
+      });
+    },
+    remove: (taken) => () => ({ op: "note", was: taken.note, now: null }),
+  },
+  hit: {
+    take: (part) => ({ hit: Number(part.dataset.hit) }),
+    pull: (taken, event, bench) => hitEdit(taken, snapped(bench.panels.beatAt(event), event.shiftKey), bench),
+    step: (taken, key, large, bench) => {
+      const right = { ArrowRight: 1, ArrowLeft: -1 }[key] ?? 0;
+      return right ? hitEdit(taken, taken.hit + right * (large ? 1 : SNAP_BEATS), bench) : null;
+    },
+    remove: (taken) => () => ({ op: "hit", was: taken.hit, now: null }),
+  },
+  harmonic: {
+    take: (part) => ({
+      path: part.dataset.path, number: Number(part.dataset.number), amplitude: Number(part.dataset.amplitude),
+    }),
+    pull: (taken, event, bench) => harmonicEdit(taken, amplitudeAt(event, bench)),
+    step: (taken, key, large) => {
+      const right = { ArrowRight: 1, ArrowLeft: -1 }[key] ?? 0;
+      if (!right) return null;
+      taken.amplitude = Math.max(taken.amplitude, 0.001) * 10 ** ((right * (large ? 6 : 1)) / 20);
+      return harmonicEdit(taken, taken.amplitude);
+    },
+    remove: (taken) => () => ({ op: "harmonic", path: taken.path, number: taken.number, amplitude: null }),
+  },
+};
+
+function pointEdit(taken, frequency, gain) {
+  taken.frequency = within(frequency, 20, 20000);
+  const edits = [{ op: "set", path: `${taken.path}/frequency_hz`, value: rounded(taken.frequency, 1) }];
+  if (taken.hasGain) {
+    taken.gain = within(gain, -24, 24);
+    edits.push({ op: "set", path: `${taken.path}/gain_db`, value: rounded(taken.gain, 1) });
+  }
+  return () => ({ op: "several", name: "Pull an EQ point", edits });
+}
+
+function noteEdit(taken, change) {
+  const now = { ...taken.from, ...taken.note, ...change };
+  return () => {
+    if (Object.keys(now).every((name) => now[name] === taken.note[name])) return null;
+    const edit = { op: "note", was: taken.note, now };
+    taken.note = now;
+    return edit;
+  };
+}
+
+function hitEdit(taken, beat, bench) {
+  const now = within(beat, 0, bench.info.beats - SHORTEST_NOTE);
+  return () => {
+    if (now === taken.hit) return null;
+    const edit = { op: "hit", was: taken.hit, now };
+    taken.hit = now;
+    return edit;
+  };
+}
+
+function harmonicEdit(taken, amplitude) {
+  return () => ({ op: "harmonic", path: taken.path, number: taken.number, amplitude: rounded(within(amplitude, 0, 2), 4) });
+}
+
+function gainAt(event, bench) {
+  const box = bench.panels.svg.profile.getBoundingClientRect();
+  const group = bench.panels.svg.profile.querySelector("[data-eq]");
+  const off = (event.clientX - box.left) / box.width - 0.5;
+  return (off / Number(group.dataset.gainShare)) * Number(group.dataset.gainSpan);
+}
+
+function amplitudeAt(event, bench) {
+  const box = bench.panels.svg.profile.getBoundingClientRect();
+  const group = bench.panels.svg.profile.querySelector("[data-low-db]");
+  const [low, high] = [Number(group.dataset.lowDb), Number(group.dataset.highDb)];
+  const share = (event.clientX - box.left) / box.width;
+  return share <= 0.01 ? 0 : 10 ** ((low + share * (high - low)) / 20);
+}
+
+function pitchAt(event, bench) {
+  return within(Math.round(69 + 12 * Math.log2(bench.panels.frequencyAt(event) / 440)), 0, 127);
+}
+
+export function listenToHandles(bench) {
+  let drag = null;
+
+  for (const svg of Object.values(bench.panels.svg)) {
+    svg.addEventListener("pointerdown", (event) => {
+      if (event.button !== 0) return;
+      const part = event.target.closest("[data-drag]");
+      if (!part) {
+        const selected = event.target.closest("[data-select]");
+        if (selected) bench.select(selected.dataset.select);
+        else if (svg.id === "strip" || svg.id === "passage") bench.seek(bench.panels.beatAt(event));
+        return;
+      }
+      event.preventDefault();
+      const kind = KINDS[part.dataset.drag];
+      const taken = kind.take(part, event.target);
+      kind.begin?.(taken, event, bench);
+      drag = { kind, taken, gesture: newGesture(), x: event.clientX, y: event.clientY, moved: false };
+      svg.setPointerCapture(event.pointerId);
+      bench.choose(part.dataset.key);
+      (part.matches("[tabindex]") ? part : null)?.focus({ preventScroll: true });
+    });
+
+    svg.addEventListener("pointermove", (event) => {
+      if (!drag) return;
+      if (!drag.moved && Math.hypot(event.clientX - drag.x, event.clientY - drag.y) < 3) return;
+      drag.moved = true;
+      bench.edit(drag.kind.pull(drag.taken, event, bench), drag.gesture);
+    });
+
+    const end = (event) => {
+      if (!drag) return;
+      const { moved, kind, taken, gesture } = drag;
+      drag = null;
+      if (moved) bench.edit(kind.pull(taken, event, bench), gesture, { final: true });
+    };
+    svg.addEventListener("pointerup", end);
+    svg.addEventListener("pointercancel", () => { drag = null; });
+
+    svg.addEventListener("dblclick", (event) => {
+      const part = event.target.closest("[data-drag]");
+      if (part?.dataset.drag === "harmonic") {
+        bench.edit(KINDS.harmonic.remove(KINDS.harmonic.take(part)));
+      } else if (!part || part.dataset.drag === "crossover") {
+        const edit = added(svg.id, event, bench);
+        if (edit) bench.edit(() => edit);
+      }
+    });
+  }
+
+  let keys = { key: "", at: 0, gesture: "", taken: null };
+  document.addEventListener("keydown", (event) => {
+    const part = document.activeElement?.closest?.("[data-drag][tabindex]");
+    if (!part || event.ctrlKey || event.metaKey || event.altKey) return;
+    const kind = KINDS[part.dataset.drag];
+    if (event.key === "Delete" || event.key === "Backspace") {
+      if (kind.remove) {
+        event.preventDefault();
+        bench.edit(kind.remove(kind.take(part)));
+      }
+      return;
+    }
+    const going = performance.now() - keys.at < KEYS_TOGETHER_MS && keys.key === part.dataset.drag;
+    const taken = going ? keys.taken : kind.take(part);
+    const make = kind.step(taken, event.key, event.shiftKey, bench);
+    if (!make) return;
+    event.preventDefault();
+    keys = { key: part.dataset.drag, at: performance.now(), gesture: going ? keys.gesture : newGesture(), taken };
+    bench.choose(part.dataset.key);
+    bench.edit(make, keys.gesture, { final: true });
+  });
+  document.addEventListener("focusin", () => { keys.at = document.activeElement?.dataset?.drag === keys.key ? keys.at : 0; });
+}
+
+/** What a double-click on an empty place adds. */
+function added(panel, event, bench) {
+  const beat = Math.max(0, Math.floor(bench.panels.beatAt(event) / SNAP_BEATS) * SNAP_BEATS);
+  if (panel === "strip") return { op: "hit", was: null, now: snapped(bench.panels.beatAt(event), event.shiftKey) };
+  if (panel === "passage") {
+    const now = { start_beats: beat, length_beats: 2 * SNAP_BEATS, pitch: pitchAt(event, bench), velocity: 100, slide: false };
+    return { op: "note", was: null, now };
+  }
+  const eq = panel === "profile" && bench.panels.svg.profile.querySelector("[data-eq]");
+  if (!eq) return null;
+  const part = { kind: "bell", frequency_hz: rounded(bench.panels.frequencyAt(event), 1), gain_db: rounded(gainAt(event, bench), 1) };
+  return { op: "add", path: eq.dataset.eq, part };
+}

@@ -1,0 +1,151 @@
+// The drawings: what the server drew is put in its place; sizes, the playhead and the marks of `show` are the page's.
+
+const NAMES = ["pile", "profile", "passage", "strip"];
+const LOWEST_HZ = 20;
+const HIGHEST_HZ = 20000;
+const SVG = "http://www.w3.org/2000/svg";
+
+export class Panels {
+  constructor() {
+    this.svg = Object.fromEntries(NAMES.map((name) => [name, document.getElementById(name)]));
+    this.zoom = { first: 0, last: null };
+    this.beats = 16;
+    this.shown = null;
+  }
+
+  /** Sizes as the server needs them to draw. */
+  sizes() {
+    const size = (name) => this.svg[name].getBoundingClientRect();
+    return {
+      height: Math.max(60, size("passage").height),
+      pile: Math.max(40, size("pile").width),
+      profile: Math.max(40, size("profile").width),
+      passage: Math.max(40, size("passage").width),
+      strip: Math.max(40, size("strip").height),
+      first_beat: this.zoom.first,
+      last_beat: this.zoom.last,
+    };
+  }
+
+  put(kind, drawings, chosen) {
+    const focused = document.activeElement?.closest?.(".plan [data-key]");
+    const panel = focused?.ownerSVGElement?.id;
+    for (const name of NAMES) this.svg[name].querySelector(`.${kind}`).innerHTML = drawings[name];
+    this.choose(chosen);
+    if (kind === "plan" && focused) {
+      const key = focused.dataset.key;
+      const followed = /^(note|hit):/.test(key) && /^(note|hit):/.test(chosen) ? chosen : key;
+      this.svg[panel].querySelector(`.plan [data-key="${CSS.escape(followed)}"][tabindex]`)?.focus();
+    }
+    if (kind === "measured" || this.shown) this.mark();
+  }
+
+  choose(key) {
+    document.querySelectorAll(".plan .is-chosen").forEach((part) => part.classList.remove("is-chosen"));
+    if (!key) return;
+    document.querySelectorAll(`.plan [data-key="${CSS.escape(key)}"]`).forEach((part) => part.classList.add("is-chosen"));
+  }
+
+  // --- from pixels to what they mean, and back -------------------------------------------------------------------
+
+  frequencyAt(event) {
+    const box = this.svg.passage.getBoundingClientRect();
+    const share = 1 - (event.clientY - box.top) / box.height;
+    return LOWEST_HZ * (HIGHEST_HZ / LOWEST_HZ) ** Math.min(1, Math.max(0, share));
+  }
+
+  y(frequency) {
+    const height = this.svg.passage.getBoundingClientRect().height;
+    return height * (1 - Math.log(frequency / LOWEST_HZ) / Math.log(HIGHEST_HZ / LOWEST_HZ));
+  }
+
+  range() {
+    const last = Math.min(this.zoom.last ?? this.beats, this.beats);
+    return [Math.min(this.zoom.first, last), last];
+  }
+
+  beatAt(event) {
+    const box = this.svg.passage.getBoundingClientRect();
+    const [first, last] = this.range();
+    return first + ((event.clientX - box.left) / box.width) * (last - first);
+  }
+
+  x(beat) {
+    const [first, last] = this.range();
+    return ((beat - first) / (last - first)) * this.svg.passage.getBoundingClientRect().width;
+  }
+
+  /** Zooms by a factor around a beat, or to a stretch. */
+  zoomAround(beat, factor) {
+    const [first, last] = this.range();
+    const span = Math.min(this.beats, Math.max(0.125, (last - first) * factor));
+    const share = (beat - first) / (last - first);
+    this.zoomTo(beat - share * span, beat + (1 - share) * span);
+  }
+
+  zoomTo(first, last) {
+    const span = Math.min(last - first, this.beats);
+    const start = Math.min(Math.max(0, first), this.beats - span);
+    this.zoom = { first: start, last: span >= this.beats - 1e-9 ? null : start + span };
+  }
+
+  // --- over the drawings -----------------------------------------------------------------------------------------
+
+  playhead(share) {
+    const beat = share * this.beats;
+    const [first, last] = this.range();
+    for (const name of ["passage", "strip"]) {
+      const overlay = this.svg[name].querySelector(".overlay");
+      let line = overlay.querySelector(".playhead");
+      if (!line) {
+        line = document.createElementNS(SVG, "line");
+        line.setAttribute("class", "playhead");
+        line.setAttribute("y1", 0);
+        line.setAttribute("y2", "100%");
+        overlay.append(line);
+      }
+      const visible = beat >= first && beat <= last;
+      line.setAttribute("visibility", visible ? "visible" : "hidden");
+      const x = this.x(beat).toFixed(1);
+      line.setAttribute("x1", x);
+      line.setAttribute("x2", x);
+    }
+  }
+
+  /** Marks the place of a sounding: { layers, low_hz, high_hz, beats }, or nothing. */
+  show(place) {
+    this.shown = place;
+    this.mark();
+  }
+
+  mark() {
+    document.querySelectorAll(".shown-band, .shown-beat").forEach((part) => part.remove());
+    document.querySelectorAll(".is-shown").forEach((part) => part.classList.remove("is-shown"));
+    if (!this.shown) return;
+    const { layers, low_hz: low, high_hz: high, beats } = this.shown;
+    for (const name of NAMES) {
+      const overlay = this.svg[name].querySelector(".overlay");
+      if (low && high && name !== "strip") {
+        const y = this.y(high);
+        overlay.append(shape("rect", "shown-band", { x: 0, width: "100%", y, height: Math.max(2, this.y(low) - y) }));
+      }
+      if (name === "passage" || name === "strip") {
+        for (const beat of beats) {
+          const x = this.x(beat);
+          overlay.append(shape("line", "shown-beat", { x1: x, x2: x, y1: 0, y2: "100%" }));
+        }
+      }
+    }
+    for (const layer of layers) {
+      document.querySelectorAll(`.measured [data-select="layer:${CSS.escape(layer)}"]`)
+        .forEach((part) => part.classList.add("is-shown"));
+    }
+  }
+}
+
+function shape(name, className, attributes) {
+  const made = document.createElementNS(SVG, name);
+  made.setAttribute("class", className);
+  for (const [key, value] of Object.entries(attributes)) made.setAttribute(key, value);
+  return made;
+}
