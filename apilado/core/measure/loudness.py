@@ -54,8 +54,10 @@ def k_weighting(rate_hz: int) -> Sections:
     pass_hz, pass_q = 38.13547087613982, 0.5003270373253953
     k = math.tan(math.pi * pass_hz / rate_hz)
     a0 = 1.0 + k / pass_q + k * k
-    # The tables give the numerator 1, -2, 1 without normalising it.
-    cut = [1.0, -2.0, 1.0, 2.0 * (k * k - 1.0) / a0, (1.0 - k / pass_q + k * k) / a0]
+    # The tables give the numerator 1, -2, 1 without normalising it; at other rates the same gain is kept.
+    k_48 = math.tan(math.pi * pass_hz / 48000.0)
+    b = (1.0 + k_48 / pass_q + k_48 * k_48) / a0
+    cut = [b, -2.0 * b, b, 2.0 * (k * k - 1.0) / a0, (1.0 - k / pass_q + k * k) / a0]
     return np.array([shelf, cut])
 
 

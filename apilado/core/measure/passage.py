@@ -33,7 +33,8 @@ def energy_grid(audio: Audio, *, rate_hz: int) -> NDArray[np.float32]:
     index = (starts.astype(np.int64)[:, None] + np.arange(size)) % frames
     window = np.hanning(size).astype(np.float32)
     spectra = fft.rfft(mono[index] * window, axis=1)
-    powers = (spectra.real**2 + spectra.imag**2) * (8.0 / size**2)
+    # Parseval under a Hann window: a full-scale sine sums to 3/32·size².
+    powers = (spectra.real**2 + spectra.imag**2) * (32.0 / (3.0 * size**2))
     frequencies = np.arange(spectra.shape[1]) * (rate_hz / size)
     return np.asarray(power_to_db(band_sums(powers, frequencies, ROWS_PER_OCTAVE).T), np.float32)
 

@@ -127,7 +127,7 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
 def _spans(notes: tuple[Note, ...], clock: Clock) -> tuple[tuple[float, int, int, int], ...]:
     played = voice_notes(notes, clock.beats)
     starts = [clock.sample_at(note.start_beats) for note in played]
-    following = [*starts[1:], clock.loop_frames + (starts[0] if starts else 0)]
+    following = [*starts[1:], clock.loop_frames + starts[0]] if starts else []
     return tuple(
         (note.start_beats, note.pitch, start, max(1, min(clock.sample_at(note.end_beats), after) - start))
         for note, start, after in zip(played, starts, following, strict=True)

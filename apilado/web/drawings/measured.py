@@ -51,6 +51,7 @@ def pile(stack: Stack, measures: Measures, view: View) -> str:
     parts = [_slab(stack, layer, view, widths, leans, powers) for layer in stack.layers]
     middle = view.pile / 2.0
     parts.append(tag("line", class_="centre-line", x1=middle, x2=middle, y1=0, y2=view.height))
+    parts += [_slab_name(stack, layer, view) for layer in stack.layers]
     for index, border in measures.borders:
         if not border.meets or border.drifts:
             continue
@@ -97,22 +98,22 @@ def _slab(
         y = view.y(frequency)
         left.append((middle + lean - half, y))
         right.append((middle + lean + half, y))
-    y_name = (view.y(low) + view.y(high)) / 2.0 + 4.0
     return tag(
         "g",
         tag("polygon", class_="slab-ground", points=points(left + right[::-1])),
         tag("polygon", class_="slab", points=points(left + right[::-1]), fill=f"url(#hatch-{layer.tint})"),
-        tag(
-            "rect",
-            class_="name-ground",
-            x=middle - 4 - 4 * len(layer.name),
-            y=y_name - 12,
-            width=8 + 8 * len(layer.name),
-            height=16,
-        ),
-        label(layer.name, middle, y_name, class_="slab-name", text_anchor="middle"),
         class_=f"layer {_states(stack, layer)}",
         data_select=f"layer:{layer.id}",
+    )
+
+
+def _slab_name(stack: Stack, layer: Layer, view: View) -> str:
+    low, high = band_edges_hz(stack, layer)
+    y = (view.y(low) + view.y(high)) / 2.0 + 4.0
+    return tag(
+        "g",
+        label(layer.name, view.pile / 2.0, y, class_="slab-name", text_anchor="middle"),
+        class_=f"layer {_states(stack, layer)}",
     )
 
 
@@ -152,7 +153,7 @@ def _energy(measures: Measures, view: View) -> str:
     strongest = np.argmax(grids, axis=0)
     tints = [stack.layer(name).tint if stack.layer(name) else TINTS[0] for name in names]  # type: ignore[union-attr]
     colours = np.array([TINT_RGB[tint] for tint in tints], np.uint8)
-    alpha = np.clip((np.max(grids, axis=0) + 66.0) / 60.0, 0.0, 1.0) ** 1.4 * 150.0
+    alpha = np.clip((np.max(grids, axis=0) + 66.0) / 60.0, 0.0, 1.0) ** 1.3 * 190.0
     pixels = np.concatenate([colours[strongest], alpha[..., None].astype(np.uint8)], axis=2)[::-1]
     edges = band_edges(6)
     top, bottom = view.y(float(edges[-1])), view.y(float(edges[0]))

@@ -289,6 +289,7 @@ function listen(bench) {
     const pressed = near("[data-edit], [data-show], [data-close], [data-mode], [data-zoom], [data-select], #play, #undo, #redo, #help");
     if (event.target.closest("#files a, #files button")) document.getElementById("files").open = false;
     if (!pressed || pressed.closest("svg.drawing") || (near("input, label") && !pressed.matches("button"))) return;
+    if (event.detail > 0) pressed.blur(); // a pointer's press leaves Space to the transport
     if (pressed.dataset.edit) {
       bench.edit(() => JSON.parse(pressed.dataset.edit));
       if ("close" in pressed.dataset) pressed.closest("dialog").close();

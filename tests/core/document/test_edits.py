@@ -1,0 +1,125 @@
+import unittest
+
+from apilado.core.document.edits import (
+    AddCrossover,
+    AddLayer,
+    AddPart,
+    MoveCrossover,
+    MoveLayer,
+    MovePart,
+    RemoveCrossover,
+    RemoveLayer,
+    RemovePart,
+    ReplaceHit,
+    ReplaceNote,
+    SetHarmonic,
+    SetPattern,
+    SetSource,
+    SetValue,
+    Several,
+    TransposePattern,
+    apply,
+    edit_from_data,
+)
+from apilado.core.document.layer import Span
+from apilado.core.notes import Note
+from apilado.demo.stacks import demo_bundles, slipway
+from apilado.errors import InvalidEdit
+
+STACK = slipway().stack
+
+
+class EditsTest(unittest.TestCase):
+    def test_every_edit_leaves_the_old_document_as_it_was(self):
+        before = STACK.model_dump_json()
+        for edit in (MoveCrossover(index=0, frequency_hz=130.0), AddLayer(), TransposePattern(semitones=2)):
+            self.assertNotEqual(apply(STACK, edit), STACK)
+            self.assertTrue(edit.title())
+        self.assertEqual(STACK.model_dump_json(), before)
+
+    def test_set_value_by_id_and_by_number(self):
+        changed = apply(STACK, SetValue(path="layers/mid/level_db", value=-3.0))
+        self.assertEqual(changed.layer("mid").level_db, -3.0)
+        changed = apply(STACK, SetValue(path="layers/mid/eq/0/gain_db", value=2.5))
+        self.assertEqual(changed.layer("mid").eq[0].gain_db, 2.5)
+
+    def test_refusals_name_what_is_wrong(self):
+        cases = (
+            (SetValue(path="layers/none/level_db", value=0.0), "there is nothing at 'layers/none/level_db'"),
+            (SetValue(path="layers/mid/level_db", value=90.0), "level_db.*not 90"),
+            (SetValue(path="layers/mid/nothing", value=1), "there is nothing at"),
+            (SetValue(path="tempo_bpm", value=float("nan")), "tempo_bpm"),
+            (SetValue(path="tempo_bpm/deeper/still", value=1), "there is nothing at"),
+            (RemoveLayer(layer="mid"), "'mid' cannot go: 'high' takes its sound from it"),
+            (RemoveCrossover(index=7), "there is no crossover 7"),
+            (AddPart(path="layers/mid/eq", part={"kind": "wave"}), "an EQ point is one of|a EQ point is one of"),
+            (SetSource(layer="mid", source={"kind": "organ"}), "a source is one of"),
+            (SetSource(layer="mid", source={"kind": "layer", "layer": "high"}), "takes its own sound"),
+            (ReplaceNote(was=Note(start_beats=0.1)), "there is no C2 at beat 0.1"),
+            (ReplaceHit(was=0.33), "there is no hit at beat 0.33"),
+            (TransposePattern(semitones=48), None),
+        )
+        for edit, words in cases:
+            with self.subTest(edit=edit):
+                if words is None:
+                    self.assertEqual(apply(STACK, edit).pattern[0].pitch, STACK.pattern[0].pitch + 48)
+                else:
+                    with self.assertRaisesRegex(InvalidEdit, words):
+                        apply(STACK, edit)
+
+    def test_a_crossover_stops_a_third_of_an_octave_short_of_its_neighbours(self):
+        up = apply(STACK, MoveCrossover(index=0, frequency_hz=5000.0))
+        self.assertAlmostEqual(up.crossovers[0].frequency_hz, 640.0 / 2 ** (1 / 3), places=6)
+        down = apply(STACK, MoveCrossover(index=1, frequency_hz=20.0))
+        self.assertAlmostEqual(down.crossovers[1].frequency_hz, 112.0 * 2 ** (1 / 3), places=6)
+        self.assertEqual(apply(STACK, MoveCrossover(index=0, frequency_hz=1.0)).crossovers[0].frequency_hz, 30.0)
+
+    def test_a_new_crossover_keeps_every_owner(self):
+        more = apply(STACK, AddCrossover(frequency_hz=2500.0))
+        self.assertEqual([layer.span for layer in more.layers], [Span(), Span(first=1, last=1), Span(first=2, last=3)])
+        low = apply(STACK, AddCrossover(frequency_hz=60.0))
+        self.assertEqual([(x.span.first, x.span.last) for x in low.layers], [(0, 1), (2, 2), (3, 3)])
+        back = apply(low, RemoveCrossover(index=0))
+        self.assertEqual([layer.span for layer in back.layers], [layer.span for layer in STACK.layers])
+
+    def test_parts_are_added_moved_and_removed(self):
+        bell = {"kind": "bell", "frequency_hz": 90.0}
+        added = apply(STACK, AddPart(path="layers/mid/eq", part=bell))
+        self.assertEqual(len(added.layer("mid").eq), 2)
+        moved = apply(added, MovePart(path="layers/mid/eq/1", to=0))
+        self.assertEqual(moved.layer("mid").eq[0].frequency_hz, 90.0)
+        self.assertEqual(apply(moved, RemovePart(path="layers/mid/eq/0")), STACK)
+
+    def test_layers_are_copied_and_ordered(self):
+        copied = apply(STACK, AddLayer(copy_of="mid"))
+        self.assertEqual([x.id for x in copied.layers], ["sub", "mid", "mid-copy", "high"])
+        self.assertNotIn(copied.layers[2].tint, {x.tint for x in STACK.layers})
+        self.assertEqual([x.id for x in apply(STACK, MoveLayer(layer="sub", to=2)).layers], ["mid", "high", "sub"])
+
+    def test_harmonics(self):
+        path = "layers/mid/source/tones/0"
+        third = apply(STACK, SetHarmonic(path=path, number=3, amplitude=0.5))
+        self.assertEqual(third.layer("mid").source.tones[0].harmonics, (None, None, 0.5))
+        self.assertEqual(apply(third, SetHarmonic(path=path, number=3, amplitude=None)), STACK)
+
+    def test_several_are_one(self):
+        edits = (SetValue(path="layers/mid/level_db", value=-3.0), SetValue(path="layers/mid/level_db", value=99.0))
+        with self.assertRaises(InvalidEdit):
+            apply(STACK, Several(name="Two", edits=edits))
+        self.assertEqual(apply(STACK, Several(name="One", edits=edits[:1])).layer("mid").level_db, -3.0)
+
+    def test_pattern_and_hits(self):
+        made = apply(STACK, SetPattern(notes=(Note(),), tempo_bpm=100.0, bars=2))
+        self.assertEqual((len(made.pattern), made.tempo_bpm, made.bars), (1, 100.0, 2))
+        hits = apply(STACK, ReplaceHit(was=3.0, now=3.5)).kick.hits
+        self.assertIn(3.5, hits)
+        self.assertNotIn(3.0, hits)
+
+    def test_an_edit_survives_the_post(self):
+        for bundle in demo_bundles():
+            edit = MoveCrossover(index=0, frequency_hz=99.0)
+            posted = edit_from_data(edit.model_dump(mode="json"))
+            self.assertEqual(apply(bundle.stack, posted), apply(bundle.stack, edit))
+        for bad in ({"op": "explode"}, {}, {"op": "move-crossover", "index": 0}, "text", None):
+            with self.assertRaisesRegex(InvalidEdit, "this edit is not valid"):
+                edit_from_data(bad)

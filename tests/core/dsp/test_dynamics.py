@@ -1,0 +1,99 @@
+import unittest
+from typing import ClassVar
+
+import numpy as np
+from numpy.testing import assert_allclose
+
+from apilado.core.clock import Clock
+from apilado.core.dsp.dynamics import gain_reduction, limiter_gains, reduced, static_curve
+from apilado.core.treatments.compressor import Compressor
+from tests.support import noise, sine
+
+STEADY = {"attack_ms": 0.0, "hold_ms": 0.0, "release_ms": 20.0, "range_db": 120.0, "rate_hz": 48000}
+
+
+def steady(level_db, frames=48000):
+    return np.full((1, frames), 10 ** (level_db / 20), np.float32)
+
+
+class StaticCurveTest(unittest.TestCase):
+    """Giannoulis, Massberg, Reiss, JAES 60/6 (2012), equation 4, typed out here."""
+
+    @staticmethod
+    def published(x, t, r, w):
+        if 2 * (x - t) < -w:
+            return x
+        if 2 * abs(x - t) <= w and w > 0:
+            return x + (1 / r - 1) * (x - t + w / 2) ** 2 / (2 * w)
+        return t + (x - t) / r
+
+    def test_against_the_equation(self):
+        for threshold, ratio, knee in ((-24.0, 4.0, 6.0), (-12.0, 2.0, 0.0), (-30.0, 20.0, 18.0), (-18.0, 1.0, 6.0)):
+            for level in np.arange(-60.0, 1.0, 1.5):
+                with self.subTest(threshold=threshold, ratio=ratio, level=level):
+                    expected = self.published(level, threshold, ratio, knee)
+                    drawn = static_curve(np.array([level]), threshold_db=threshold, ratio=ratio, knee_db=knee)
+                    self.assertAlmostEqual(float(drawn[0]), expected, places=6)
+                    key = {"threshold_db": threshold, "ratio": ratio, "knee_db": knee}
+                    heard = gain_reduction(steady(level, 2000), **key, **STEADY)[0]
+                    self.assertAlmostEqual(level - float(heard[-1]), expected, delta=0.05)
+
+
+class DetectorTest(unittest.TestCase):
+    KEY: ClassVar = {"threshold_db": -20.0, "ratio": 4.0, "knee_db": 0.0}
+
+    def test_attack_and_release_times(self):
+        # By definition of the one-pole smoother: 1 - 1/e of a step is done after the time.
+        for attack, release in ((5.0, 50.0), (20.0, 200.0)):
+            given = {**STEADY, "attack_ms": attack, "release_ms": release}
+            up = gain_reduction(steady(0.0), **self.KEY, **given)[0]
+            done = np.argmax(up >= 15.0 * (1 - 1 / np.e)) / 48.0
+            self.assertAlmostEqual(done, attack, delta=0.02 * attack)
+            fall = np.concatenate([steady(0.0), steady(-90.0)], axis=1)
+            down = gain_reduction(fall, **self.KEY, **{**given, "attack_ms": 0.0})[0][48000:]
+            done = np.argmax(down <= 15.0 / np.e) / 48.0
+            self.assertAlmostEqual(done, release, delta=0.02 * release)
+
+    def test_hold_keeps_and_range_limits(self):
+        fall = np.concatenate([steady(0.0, 1000), steady(-90.0, 9000)], axis=1)
+        held = gain_reduction(fall, **self.KEY, **{**STEADY, "hold_ms": 50.0})[0]
+        assert_allclose(held[1000 : 1000 + 2400], 15.0, atol=1e-3)
+        self.assertLess(held[1000 + 2600], 15.0)
+        limited = gain_reduction(steady(0.0, 100), **self.KEY, **{**STEADY, "range_db": 6.0})[0]
+        assert_allclose(limited, 6.0, atol=1e-6)
+
+    def test_two_halves_equal_one_whole(self):
+        key = noise(5000, seed=8)
+        given = {**self.KEY, **STEADY, "attack_ms": 3.0, "hold_ms": 2.0}
+        whole, _ = gain_reduction(key, **given)
+        first, state = gain_reduction(np.ascontiguousarray(key[:, :2345]), **given)
+        second, _ = gain_reduction(np.ascontiguousarray(key[:, 2345:]), **given, state=state)
+        np.testing.assert_array_equal(np.concatenate([first, second]), whole)
+
+    def test_amount_is_a_share_of_the_decibels(self):
+        out = reduced(steady(0.0, 10), np.full(10, 12.0, np.float32), 0.5)
+        assert_allclose(20 * np.log10(out), -6.0, atol=1e-4)
+
+
+class LimiterTest(unittest.TestCase):
+    def test_never_over_the_ceiling(self):
+        audio = noise(48000, seed=9, amplitude=0.6)
+        for looped in (True, False):
+            gains = limiter_gains(audio, ceiling_db=-6.0, release_ms=60.0, rate_hz=48000, looped=looped)
+            self.assertLessEqual(float(np.max(np.abs(audio * gains))), 10 ** (-6 / 20) + 1e-6)
+
+    def test_below_the_ceiling_it_does_nothing(self):
+        quiet = sine(100.0, 0.2, amplitude=0.2)
+        self.assertIsNone(limiter_gains(quiet, ceiling_db=-6.0, release_ms=60.0, rate_hz=48000, looped=True))
+
+
+class CompressorTest(unittest.TestCase):
+    def test_a_loop_meets_itself(self):
+        clock = Clock(tempo_bpm=120.0, beats=2.0, rate_hz=48000, looped=True)
+        burst = np.zeros((2, 48000), np.float32)
+        burst[:, 40000:47900] = sine(200.0, 7900 / 48000)
+        made = Compressor(threshold_db=-30.0, ratio=8.0, release_ms=400.0)
+        twice = Compressor(threshold_db=-30.0, ratio=8.0, release_ms=400.0).process(
+            np.tile(burst, 3), Clock(tempo_bpm=120.0, beats=6.0, rate_hz=48000, looped=True)
+        )
+        assert_allclose(made.process(burst, clock), twice[:, 48000:96000], atol=1e-3)

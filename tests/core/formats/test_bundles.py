@@ -1,0 +1,63 @@
+import io
+import json
+import stat
+import unittest
+import zipfile
+
+from apilado.core.document.reading import stack_to_json
+from apilado.core.formats.bundles import Bundle, read_bundle, write_bundle
+from apilado.demo.stacks import demo_bundles, rope_walk
+from apilado.errors import FutureVersion, InvalidDocument, UnreadableFile
+
+
+def packed(files, *, link=None):
+    buffer = io.BytesIO()
+    with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:
+        for name, content in files:
+            archive.writestr(name, content)
+        if link:
+            info = zipfile.ZipInfo(link)
+            info.external_attr = (stat.S_IFLNK | 0o777) << 16
+            archive.writestr(info, "/etc/passwd")
+    return buffer.getvalue()
+
+
+class BundlesTest(unittest.TestCase):
+    def test_round_trip(self):
+        for bundle in demo_bundles():
+            content = write_bundle(bundle)
+            self.assertEqual(read_bundle(content, "a.apilado"), bundle)
+            self.assertEqual(write_bundle(bundle), content)
+
+    def test_hostile_bundles_are_named(self):
+        bundle = rope_walk()
+        text, asset = stack_to_json(bundle.stack), bundle.assets[0]
+        good = f"assets/{asset.sha256}.wav"
+        future = json.loads(text) | {"version": 99}
+        zeros = b"\0" * (300 << 20)
+        cases = (
+            (packed([("stack.json", text), ("../../evil.wav", b"x")]), "holds '../../evil.wav'"),
+            (packed([("stack.json", text), ("/etc/passwd", b"x")]), "holds '/etc/passwd'"),
+            (packed([("stack.json", text)], link=good), "symbolic link"),
+            (packed([("stack.json", text), (good, zeros)]), "unpacks to too much|is not what its name says"),
+            (packed([("stack.json", b" " * (9 << 20))]), "unpacks to too much"),
+            (packed([("stack.json", text)]), "lacks an asset that its stack needs"),
+            (packed([("stack.json", text), (good, asset.content[:-1])]), "is not what its name says"),
+            (packed([("stack.json", text), (good.replace(".wav", ".exe"), b"x")]), "unknown kind, .exe"),
+            (packed([("other.json", text)]), "holds 'other.json'"),
+            (packed([]), "it holds no stack.json"),
+            (packed([(f"assets/{index:064x}.wav", b"") for index in range(80)]), "holds 80 files"),
+            (b"PK\x03\x04 no zip", "is not a bundle that can be read"),
+            (write_bundle(bundle)[:-200], "is not a bundle that can be read"),
+        )
+        for content, words in cases:
+            with self.subTest(words=words), self.assertRaisesRegex(UnreadableFile, words):
+                read_bundle(content, "b.apilado")
+        with self.assertRaisesRegex(FutureVersion, "version 99"):
+            read_bundle(packed([("stack.json", json.dumps(future))]), "b.apilado")
+        with self.assertRaisesRegex(InvalidDocument, "not JSON"):
+            read_bundle(packed([("stack.json", "{")]), "b.apilado")
+
+    def test_what_the_stack_does_not_need_is_left_out(self):
+        slipway, rope = demo_bundles()[0], rope_walk()
+        self.assertEqual(read_bundle(write_bundle(Bundle(slipway.stack, rope.assets)), "a.apilado").assets, ())
