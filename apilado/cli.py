@@ -6,6 +6,7 @@ import argparse
 import contextlib
 import hashlib
 import json
+import socket
 import sys
 import tempfile
 from collections.abc import Iterator, Sequence
@@ -105,13 +106,35 @@ def _serve(given: argparse.Namespace) -> int:
     from apilado.demo.shelf import fill_if_empty
     from apilado.web.app import create_app
 
+    listener = listening(given.host, given.port)
+    port = listener.getsockname()[1]
     workspace = Workspace(given.data, cache_bytes=given.cache_mib * 2**20)
     if given.command == "demo":
         fill_if_empty(workspace)
-    app = create_app(workspace, host=given.host, port=given.port)
-    print(f"Apilado is ready at http://{given.host}:{given.port}/", flush=True)
-    uvicorn.run(app, host=given.host, port=given.port, log_level="warning", timeout_graceful_shutdown=2)
+    app = create_app(workspace, host=given.host, port=port)
+    server = uvicorn.Server(uvicorn.Config(app, log_level="warning", timeout_graceful_shutdown=2))
+    shown = f"[{given.host}]" if ":" in given.host else given.host
+    print(f"Apilado is ready at http://{shown}:{port}/", flush=True)
+    server.run(sockets=[listener])
     return 0
+
+
+def listening(host: str, port: int) -> socket.socket:
+    """A socket that listens; port 0 takes a free one.
+
+    Raises:
+        ApiladoError: the address is taken, or none of this machine's.
+    """
+    family = socket.AF_INET6 if ":" in host else socket.AF_INET
+    listener = socket.socket(family, socket.SOCK_STREAM)
+    listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    try:
+        listener.bind((host, port))
+    except (OSError, OverflowError) as error:
+        listener.close()
+        raise ApiladoError(f"cannot listen on {host}, port {port}: {error}. Choose another with --port") from None
+    listener.listen(128)
+    return listener
 
 
 def _render(given: argparse.Namespace) -> int:

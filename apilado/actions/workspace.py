@@ -46,6 +46,13 @@ class Workspace:
             before.overtake()
         return token
 
+    def overtake(self, purpose: str, stack_id: int) -> None:
+        """Stops the renders of this purpose for a stack that has just been changed."""
+        with self._lock:
+            tokens = [token for (kind, stack, _), token in self._tokens.items() if (kind, stack) == (purpose, stack_id)]
+        for token in tokens:
+            token.overtake()
+
     def close(self) -> None:
         """Ends the threads and closes the database."""
         self.engine.close()

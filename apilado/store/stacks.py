@@ -5,7 +5,7 @@ from __future__ import annotations
 import sqlite3
 from dataclasses import dataclass
 
-from apilado.core.document.reading import stack_from_json, stack_to_json
+from apilado.core.document.reading import stack_from_json, stack_to_compact_json
 from apilado.core.document.stack import Stack
 from apilado.errors import NotFound
 from apilado.store.database import Database
@@ -151,7 +151,7 @@ class Stacks:
     ) -> None:
         revision = connection.execute(
             "INSERT INTO revisions (stack, parent, title, gesture, document) VALUES (?, ?, ?, ?, ?)",
-            (stack_id, parent, title, gesture, stack_to_json(stack)),
+            (stack_id, parent, title, gesture, stack_to_compact_json(stack)),
         ).lastrowid
         connection.execute("UPDATE stacks SET head = ? WHERE id = ?", (revision, stack_id))
 

@@ -43,7 +43,9 @@ def create_app(workspace: Workspace, *, host: str = "127.0.0.1", port: int = 876
 
 def told(request: Request, error: Exception) -> Response:
     """An error of ours, in the form the page asked for."""
-    status = 404 if isinstance(error, NotFound) else 409 if isinstance(error, Overtaken) else 422
+    if isinstance(error, Overtaken):
+        return Response(status_code=204)  # nothing is wrong, and a newer answer is on its way
+    status = 404 if isinstance(error, NotFound) else 422
     message = str(error)
     message = message[:1].upper() + message[1:]
     if "HX-Request" in request.headers:

@@ -36,9 +36,24 @@ def layer_rows(stack: Stack) -> list[Row]:
     return rows
 
 
+def band_text(stack: Stack, layer: Layer) -> str:
+    """The range of frequencies that a layer owns, as the rows show it."""
+    low, high = band_edges_hz(stack, layer)
+    return f"{short_hz(low)} – {short_hz(high)}".replace(" Hz –", " –")
+
+
+def facts(stack: Stack) -> str:
+    """Tempo, key and length in a line."""
+    return f"{stack.tempo_bpm:g} bpm · {stack.key} · {stack.bars} bar{'s' if stack.bars != 1 else ''}"
+
+
+def texts(stack: Stack) -> dict[str, str]:
+    """What is written around the controls and changes with plain values, by the name that its place carries."""
+    return {"name": stack.name, "facts": facts(stack), **{f"band {x.id}": band_text(stack, x) for x in stack.layers}}
+
+
 def _layer_row(stack: Stack, index: int, layer: Layer) -> Row:
     level, mute, solo = fields_of(layer, f"layers/{layer.id}", "level_db", "mute", "solo")
-    low, high = band_edges_hz(stack, layer)
 
     def move(to: int) -> dict[str, Any] | None:
         return {"op": "move-layer", "layer": layer.id, "to": to} if 0 <= to < len(stack.layers) else None
@@ -49,7 +64,7 @@ def _layer_row(stack: Stack, index: int, layer: Layer) -> Row:
         state=layer_state(stack, layer),
         level=level,
         tint=layer.tint,
-        band=f"{short_hz(low)} – {short_hz(high)}".replace(" Hz –", " –"),
+        band=band_text(stack, layer),
         mute=mute,
         solo=solo,
         up=move(index + 1),

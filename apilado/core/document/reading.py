@@ -69,6 +69,11 @@ def stack_to_json(stack: Stack) -> str:
     return json.dumps(stack.model_dump(mode="json"), indent=1, ensure_ascii=False) + "\n"
 
 
+def stack_to_compact_json(stack: Stack) -> str:
+    """The stack as JSON in one line, for the store."""
+    return stack.model_dump_json()
+
+
 def schema() -> dict[str, Any]:
     """The JSON Schema of a stack, with units, labels and ranges."""
     described = Stack.model_json_schema()

@@ -20,6 +20,10 @@ from apilado.core.dsp.audio import Audio, as_audio, wrapped_tail
 PASS_EDGE, STOP_EDGE, STOP_DB = 0.41, 0.50, 90.0
 TAPS_PER_PHASE = 64
 DELAY = TAPS_PER_PHASE - 1
+HALF_BAND_TAPS = (6, 4)
+MARGIN, PIECE = 16, 16384
+"""Base frames at either end that the half-band filters may spoil."""
+Shaper = Callable[[NDArray[np.float32]], NDArray[np.float32]]
 _BLOCK = 2048
 
 
@@ -76,8 +80,63 @@ def _down_kernel(shaped: Any, filters: Any, out: Any) -> None:
         _add_filtered(shaped[source], 1 if p == 0 else 0, scaled[p, ::-1].copy(), out)
 
 
-def oversampled(audio: Audio, factor: int, shaper: Callable[[Audio], Audio], *, looped: bool) -> Audio:
+@lru_cache(maxsize=2)
+def half_band_taps(octaves_up: int) -> NDArray[np.float32]:
+    """Taps c of a half-band interpolator: between x[n] and x[n+1] lies Σ c[k]·(x[n-k] + x[n+1+k]).
+
+    A Kaiser-windowed sinc of -90 dB. What it has to tell apart lies ever further apart the higher the rate is
+    already: at `octaves_up` = 1 (2× to 4×) half the base rate against three halves of it.
+    """
+    count = HALF_BAND_TAPS[octaves_up - 1]
+    taps = firwin(4 * count - 1, 0.5, window=("kaiser", kaiser_beta(STOP_DB)))[2 * count :: 2]
+    taps = 0.5 * taps / np.sum(taps)
+    return np.asarray(taps, dtype=np.float32)
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _add_pairs(x: Any, shift: int, taps: Any, out: Any) -> None:
+    """out[n] += Σ taps[k] · (x[n + shift - 1 - k] + x[n + shift + k]) where all of x is there; elsewhere nothing."""
+    count = taps.shape[0]
+    first, last = max(0, count - shift), min(out.shape[0], x.shape[0] - count - shift + 1)
+    for block in range(first, last, _BLOCK):
+        end = min(last, block + _BLOCK)
+        sums = out[block:end]
+        for k in range(count):
+            tap = taps[k]
+            near, far = x[block + shift - 1 - k :], x[block + shift + k :]
+            for n in range(sums.shape[0]):
+                sums[n] += tap * (near[n] + far[n])
+
+
+def interleaved(planes: NDArray[np.float32]) -> NDArray[np.float32]:
+    """The signal whose even samples are the first plane and whose odd ones the second."""
+    signal = np.empty(2 * planes.shape[1], np.float32)
+    signal[0::2], signal[1::2] = planes
+    return signal
+
+
+def _doubled(signal: NDArray[np.float32], factor: int, octaves_up: int, shaper: Shaper) -> NDArray[np.float32]:
+    """Shapes a signal that is oversampled already at `factor` times its rate, by half-band steps."""
+    if factor == 1:
+        return as_planes(shaper(signal))
+    taps = half_band_taps(octaves_up)
+    planes = np.zeros((2, signal.shape[0]), np.float32)
+    planes[0] = signal
+    _add_pairs(signal, 1, taps, planes[1])
+    if factor == 2:
+        shaped = as_planes(shaper(planes))
+    else:
+        finer = _doubled(interleaved(planes), factor // 2, octaves_up + 1, shaper)
+        shaped = np.stack([finer[0::2], finer[1::2]])
+    out: NDArray[np.float32] = np.multiply(shaped[0], np.float32(0.5))
+    _add_pairs(shaped[1], 0, taps * np.float32(0.5), out)
+    return out
+
+
+def oversampled(audio: Audio, factor: int, shaper: Shaper, *, looped: bool) -> Audio:
     """Runs a memoryless `shaper` at `factor` times the rate.
+
+    The first doubling is sharp (`phase_filters`); the further ones need only keep its images away.
 
     Args:
         audio: shape (channels, frames).
@@ -90,10 +149,10 @@ def oversampled(audio: Audio, factor: int, shaper: Callable[[Audio], Audio], *, 
         return as_audio(shaper(audio))
     if factor not in (2, 4, 8):
         raise ValueError(f"oversampling is 1, 2, 4 or 8 times, not {factor}")
-    filters = phase_filters(factor)
+    filters = phase_filters(2)
     frames = audio.shape[1]
     # Up and down together delay by DELAY base frames, taken back here by giving that much of what follows.
-    before, after = TAPS_PER_PHASE, DELAY
+    before, after = TAPS_PER_PHASE + MARGIN, DELAY + MARGIN
     if looped:
         head, tail = wrapped_tail(audio, before), audio[:, np.arange(after) % frames]
     else:
@@ -102,9 +161,15 @@ def oversampled(audio: Audio, factor: int, shaper: Callable[[Audio], Audio], *, 
     padded = np.concatenate([head, audio, tail], axis=1)
     out = np.zeros_like(audio)
     for channel in range(audio.shape[0]):
-        up = np.zeros((factor, padded.shape[1] - DELAY), np.float32)
-        _up_kernel(padded[channel], filters, up)
-        _down_kernel(as_planes(shaper(up)), filters, out[channel])
+        # In pieces that fit the processor's cache, with all that comes of them.
+        for start in range(0, frames, PIECE):
+            end = min(frames, start + PIECE)
+            piece = padded[channel, start : end + before + after]
+            up = np.zeros((2, piece.shape[0] - DELAY), np.float32)
+            _up_kernel(piece, filters, up)
+            shaped = _doubled(interleaved(up), factor // 2, 1, shaper)
+            planes = np.stack([shaped[2 * MARGIN :: 2], shaped[2 * MARGIN + 1 :: 2]])
+            _down_kernel(planes, filters, out[channel, start:end])
     return out
 
 

@@ -10,7 +10,7 @@ from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.dynamics import gain_reduction, reduced
 from apilado.core.parameters import number
-from apilado.core.treatments.base import Treatment
+from apilado.core.treatments.base import Treatment, blended
 from apilado.core.units import db_to_gain
 
 
@@ -45,5 +45,4 @@ class Compressor(Treatment):
 
         state = run(None)[1] if clock.looped else None
         wet = reduced(audio, run(state)[0])
-        level = float(db_to_gain(self.makeup_db))
-        return audio * np.float32(1.0 - self.blend) + wet * np.float32(self.blend * level)
+        return blended(audio, wet, blend=self.blend, wet_gain=float(db_to_gain(self.makeup_db)))

@@ -4,15 +4,13 @@ from __future__ import annotations
 
 from typing import ClassVar, Literal
 
-import numpy as np
-
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.filters import dc_blocker, filtered
 from apilado.core.dsp.oversampling import oversampled
 from apilado.core.dsp.shapers import soft_clip
 from apilado.core.parameters import choice, number
-from apilado.core.treatments.base import Treatment
+from apilado.core.treatments.base import Treatment, blended
 from apilado.core.units import db_to_gain
 
 
@@ -32,5 +30,4 @@ class SoftClip(Treatment):
         wet = oversampled(audio, self.oversampling, lambda x: soft_clip(x, gain), looped=clock.looped)
         # An odd curve too makes DC of a wave that is not symmetric: it goes, as any DC.
         wet = filtered(wet, dc_blocker(clock.rate_hz), rate_hz=clock.rate_hz, looped=clock.looped)
-        level = float(db_to_gain(self.output_db))
-        return audio * np.float32(1.0 - self.blend) + wet * np.float32(self.blend * level)
+        return blended(audio, wet, blend=self.blend, wet_gain=float(db_to_gain(self.output_db)))

@@ -81,7 +81,7 @@ def _hits(stack: Stack, view: View, height: float, *, handles: bool) -> str:
                 tag("line", class_="grip", **line),
                 class_="hit",
                 data_drag="hit",
-                data_hit=hit,
+                data_hit=repr(hit),
                 data_key=hit_key(hit),
                 **handle(name, hit, f"beat {hit + 1:g}", 0, stack.beats),
             )

@@ -77,7 +77,7 @@ def _tack(view: View, path: str, point: Point) -> str:
         data_path=path,
         data_gain="yes" if hasattr(point, "gain_db") else "no",
         data_key=point_key(path),
-        data_frequency=point.frequency_hz,
+        data_frequency=repr(point.frequency_hz),
         data_db=f"{gain:g}",
         **handle(name, point.frequency_hz, f"{name}, {gain:+.1f} dB", 20, 20000),
     )

@@ -20,7 +20,7 @@ from apilado.web.drawings.plan import plan
 from apilado.web.drawings.view import View
 from apilado.web.field_edits import field_edit
 from apilado.web.items import item_after
-from apilado.web.layer_rows import layer_rows
+from apilado.web.layer_rows import facts, layer_rows, texts
 from apilado.web.pages import formatted, page
 from apilado.web.routes.common import workspace_of
 from apilado.web.sheet import AUDIO_ACCEPT, sheet_sections
@@ -35,6 +35,8 @@ class EditRequest(Model):
     edit: dict[str, Any]
     base: int
     gesture: str | None = Field(default=None, max_length=80)
+    final: bool = True
+    """Whether the hand has let go: what is still being rendered of the way there is then of no use."""
     view: View
 
 
@@ -55,7 +57,9 @@ class DrawingsRequest(Model):
 def bench(request: Request, stack_id: int) -> HTMLResponse:
     """The page."""
     head = workspace_of(request).stacks.head(stack_id)
-    return HTMLResponse(page(request, "bench.html", head=head, stack=head.stack))
+    return HTMLResponse(
+        page(request, "bench.html", head=head, stack=head.stack, facts=facts, audio_accept=AUDIO_ACCEPT)
+    )
 
 
 def changed_values(before: Stack, after: Stack) -> dict[str, str]:
@@ -85,7 +89,7 @@ def same_shape(before: Stack, after: Stack) -> bool:
             return {key: shape(value) for key, value in place.items() if key not in ("hits", "note_levels_db")}
         if isinstance(place, list):
             return [shape(item) for item in place]
-        return place if isinstance(place, str) else None
+        return place if isinstance(place, str | bool) else None  # muted and soloed rows are drawn otherwise
 
     def controls(stack: Stack) -> Any:
         data = stack.model_dump(mode="json", exclude={"pattern"})
@@ -101,7 +105,9 @@ def answer(revision: Revision, view: View, before: Stack | None, notice: str | N
         "revision": revision.id,
         "plan": plan(revision.stack, view),
         "values": changed_values(before, revision.stack) if before is not None and same else {},
+        "texts": texts(revision.stack),
         "controls": not same,
+        "borders": before is not None and before.crossovers != revision.stack.crossovers,
         "undo": revision.undo_title,
         "redo": revision.redo_title,
         "notice": notice,
@@ -122,6 +128,9 @@ def edits(request: Request, stack_id: int, posted: EditRequest) -> dict[str, Any
     else:
         change = edit_from_data(posted.edit)
     done = stacks.edit(workspace, stack_id, change, base=posted.base, gesture=posted.gesture)
+    workspace.overtake("drawings", stack_id)
+    if posted.final:
+        workspace.overtake("loop", stack_id)
     notice = None
     if done.rebased:
         notice = "This stack was changed in another tab. Your change was done on top of that one."
@@ -205,13 +214,5 @@ def layers(request: Request, stack_id: int, selected: str = "piece") -> HTMLResp
             stack=stack,
             selected=selected,
             rows=layer_rows(stack),
-            audio_accept=AUDIO_ACCEPT,
         )
     )
-
-
-@router.get("/head")
-def head_line(request: Request, stack_id: int) -> HTMLResponse:
-    """Name, tempo, key and length of the stack."""
-    stack = workspace_of(request).stacks.head(stack_id).stack
-    return HTMLResponse(page(request, "_partials/head.html", stack=stack))

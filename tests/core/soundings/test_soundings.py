@@ -10,6 +10,7 @@ from apilado.core.document.kick import Kick, SynthKick
 from apilado.core.document.layer import Layer, Span
 from apilado.core.document.stack import Crossover, Duck
 from apilado.core.notes import Note
+from apilado.core.render.engine import Engine
 from apilado.core.soundings.measures import measure
 from apilado.core.soundings.registry import RULES, sound
 from apilado.core.sources.layer_sound import LayerSound
@@ -183,4 +184,4 @@ class DemoTest(unittest.TestCase):
         from apilado.demo.stacks import rope_walk
 
         with self.assertRaisesRegex(NotFound, "there is no asset"):
-            soundings_of(rope_walk().stack)
+            measure(rope_walk().stack, loader({}), Engine())

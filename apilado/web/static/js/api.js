@@ -3,7 +3,8 @@
 export class Refused extends Error {}
 
 async function answered(response) {
-  if (response.ok) return response;
+  if (response.ok && response.status !== 204) return response;
+  // 204: a newer request has overtaken this one; there is nothing to show of it.
   let message = `The server answered with ${response.status}.`;
   try {
     message = (await response.json()).error ?? message;

@@ -2,14 +2,16 @@
 
 import { get, post, postForm, tell } from "./api.js";
 import { EditQueue } from "./edits.js";
-import { listenToFields, prepareFields, showValues } from "./fields.js";
+import { listenToFields, prepareFields, showTexts, showValues } from "./fields.js";
 import { listenToHandles } from "./handles.js";
 import { listenToKeys } from "./keys.js";
 import { Panels } from "./panels.js";
 import { Player } from "./player.js";
 
+const OVERTAKEN = 204;
 const POLL_MS = 2500;
 const RENDERING_SHOWN_MS = 300;
+const RESTING_MS = 250; // a hand that rests in the middle of a drag wants to see
 
 class Bench {
   constructor(root) {
@@ -23,10 +25,9 @@ class Bench {
     this.panels = new Panels();
     this.panels.beats = this.info.beats;
     this.player = new Player(`${this.url}/loop?client=${this.client}`, Number(root.dataset.rate), (said) => this.heard(said));
-    this.edits = new EditQueue((edit, gesture) => this.send(edit, gesture), (error) => this.refused(error));
+    this.edits = new EditQueue((edit, gesture, final) => this.send(edit, gesture, final), (error) => this.refused(error), () => this.rest(0));
     this.measuring = { busy: false, again: false };
     this.sheets = { busy: false, again: false };
-    this.finalWanted = false;
   }
 
   view() {
@@ -37,13 +38,12 @@ class Bench {
 
   /** Sends the edit that `make` gives; of one gesture, only the last that is waiting. */
   edit(make, gesture = null, { final = gesture === null } = {}) {
-    this.finalWanted ||= final;
-    return this.edits.push(make, gesture);
+    return this.edits.push(make, gesture, final);
   }
 
-  async send(edit, gesture) {
-    const answer = await post(`${this.url}/edits`, { edit, base: this.revision, gesture, view: this.view() });
-    this.accept(answer);
+  async send(edit, gesture, final) {
+    const answer = await post(`${this.url}/edits`, { edit, base: this.revision, gesture, final, view: this.view() });
+    this.accept(answer, final);
   }
 
   refused(error) {
@@ -54,15 +54,16 @@ class Bench {
   /** Undo, redo, or the stack as it is now. */
   async step(kind, { quiet = false } = {}) {
     try {
-      this.finalWanted = true;
       this.accept(await post(`${this.url}/${kind}`, { view: this.view() }));
     } catch (error) {
       if (!quiet) tell(error.message, { fault: true });
     }
   }
 
-  accept(answer) {
-    const changed = answer.revision !== this.revision;
+  /** The page as an answer tells; `final` when the hand has let go. */
+  accept(answer, final = true) {
+    // The ear comes first: the sound is asked for before anything is drawn.
+    if (answer.revision !== this.revision || !this.player.loop) this.player.refresh(answer.revision, { final });
     this.revision = answer.revision;
     this.info = { beats: answer.beats, beatsPerBar: answer.beats_per_bar };
     this.panels.beats = answer.beats;
@@ -70,15 +71,21 @@ class Bench {
     if (answer.select) this.remember(answer.select);
     this.panels.put("plan", answer.plan, this.item);
     showValues(answer.values);
+    showTexts(answer.texts);
     this.offer("undo", answer.undo);
     this.offer("redo", answer.redo);
     if (answer.notice) tell(answer.notice);
-    if (answer.controls || answer.item !== undefined && answer.item !== null) this.refreshControls(answer.controls);
-    if (changed || !this.player.loop) {
-      this.player.refresh(this.revision, { final: this.finalWanted });
-      this.finalWanted = false;
-    }
-    this.refreshMeasured();
+    const chosen = answer.item !== undefined && answer.item !== null;
+    const idle = !document.activeElement?.matches("#sheet input"); // a border's new place is in the list of bands
+    if (answer.controls || chosen || (answer.borders && final && idle)) this.refreshControls(answer.controls);
+    document.getElementById("soundings").classList.add("is-stale");
+    this.rest(final ? 0 : RESTING_MS);
+  }
+
+  /** Measures once the hand has rested for a while. */
+  rest(after) {
+    clearTimeout(this.measureTimer);
+    this.measureTimer = setTimeout(() => this.refreshMeasured(), after);
   }
 
   offer(name, title) {
@@ -130,7 +137,7 @@ class Bench {
         const whole = this.sheets.all;
         this.sheets.all = false;
         const query = new URLSearchParams({ selected: this.selected, item: this.item });
-        const parts = whole ? ["sheet", "layers", "head"] : ["sheet"];
+        const parts = whole ? ["sheet", "layers"] : ["sheet"];
         const texts = await Promise.all(parts.map(async (part) => (await get(`${this.url}/${part}?${query}`)).text()));
         parts.forEach((part, index) => replaceKeepingPlace(document.getElementById(part), texts[index]));
         this.chosenSection();
@@ -152,7 +159,6 @@ class Bench {
 
   async refreshMeasured() {
     const place = document.getElementById("soundings");
-    place.classList.add("is-stale");
     if (this.measuring.busy) {
       this.measuring.again = true;
       return;
@@ -170,7 +176,7 @@ class Bench {
         place.classList.remove("is-stale");
       } while (this.measuring.again);
     } catch (error) {
-      if (error.status !== 409) tell(error.message, { fault: true });
+      if (error.status !== OVERTAKEN) tell(error.message, { fault: true });
     } finally {
       this.measuring.busy = false;
       if (this.measuring.again) this.refreshMeasured();
@@ -204,7 +210,9 @@ class Bench {
     this.panels.playhead(share);
     const beat = share * this.info.beats;
     const [bar, rest] = [Math.floor(beat / this.info.beatsPerBar), beat % this.info.beatsPerBar];
-    document.getElementById("position").textContent = `${bar + 1}.${Math.floor(rest) + 1}.${Math.floor((rest % 1) * 4) + 1}`;
+    const position = `${bar + 1}.${Math.floor(rest) + 1}.${Math.floor((rest % 1) * 4) + 1}`;
+    if (position !== this.shownPosition) document.getElementById("position").textContent = position;
+    this.shownPosition = position;
     requestAnimationFrame(() => this.animate());
   }
 
@@ -321,7 +329,10 @@ function listen(bench) {
       later(() => bench.step("plan"));
     }, { passive: false });
   }
-  new ResizeObserver(() => later(() => bench.step("plan"))).observe(bench.panels.svg.passage);
+  new ResizeObserver(() => {
+    bench.panels.size = null;
+    later(() => bench.step("plan"));
+  }).observe(bench.panels.svg.passage);
 }
 
 let timer = null;

@@ -1,19 +1,24 @@
 // Edits on their way to the server: at most one in flight, and of one gesture only the last value.
 
 export class EditQueue {
-  /** @param send async (edit, gesture) => void; a refusal is told by `refused(error)` and empties the queue. */
-  constructor(send, refused) {
+  /**
+   * @param send async (edit, gesture, final) => void; a refusal is told by `refused(error)` and empties the queue.
+   * @param rested () => void: a gesture has ended where its last edit had left it already.
+   */
+  constructor(send, refused, rested) {
     this.send = send;
     this.refused = refused;
+    this.rested = rested;
+    this.sent = { gesture: null, text: "" };
     this.waiting = [];
     this.busy = false;
   }
 
   /** `make` gives the edit at the moment it is sent, or null if there is nothing to do any more. */
-  push(make, gesture = null) {
+  push(make, gesture = null, final = true) {
     const last = this.waiting.at(-1);
     if (gesture && last?.gesture === gesture) this.waiting.pop();
-    this.waiting.push({ make, gesture });
+    this.waiting.push({ make, gesture, final });
     return this.drain();
   }
 
@@ -22,9 +27,13 @@ export class EditQueue {
     this.busy = true;
     try {
       while (this.waiting.length) {
-        const { make, gesture } = this.waiting.shift();
+        const { make, gesture, final } = this.waiting.shift();
         const edit = make();
-        if (edit) await this.send(edit, gesture);
+        const text = JSON.stringify(edit);
+        const known = edit === null || (gesture !== null && gesture === this.sent.gesture && text === this.sent.text);
+        this.sent = { gesture, text };
+        if (!known) await this.send(edit, gesture, final);
+        else if (final) this.rested();
       }
     } catch (error) {
       this.waiting = [];

@@ -47,6 +47,14 @@ export function showValues(values) {
   }
 }
 
+/** Shows what is written around the controls: { name: text }. */
+export function showTexts(texts) {
+  document.querySelectorAll("[data-text]").forEach((place) => {
+    const text = texts[place.dataset.text];
+    if (text !== undefined && place.textContent !== text) place.textContent = text;
+  });
+}
+
 function twins(control) {
   return document.querySelectorAll(`[data-path="${CSS.escape(control.dataset.path)}"]`);
 }

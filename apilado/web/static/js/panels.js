@@ -11,26 +11,38 @@ export class Panels {
     this.zoom = { first: 0, last: null };
     this.beats = 16;
     this.shown = null;
+    this.drawn = { plan: {}, measured: {} };
+    this.playheads = document.querySelectorAll(".playhead");
+    this.width = this.svg.passage.getBoundingClientRect().width;
   }
 
-  /** Sizes as the server needs them to draw. */
+  /** Sizes as the server needs them to draw; measured anew only after a resize. */
   sizes() {
+    this.size ??= this.measure();
+    return { ...this.size, first_beat: this.zoom.first, last_beat: this.zoom.last };
+  }
+
+  measure() {
     const size = (name) => this.svg[name].getBoundingClientRect();
+    this.width = size("passage").width;
     return {
       height: Math.max(60, size("passage").height),
       pile: Math.max(40, size("pile").width),
       profile: Math.max(40, size("profile").width),
       passage: Math.max(40, size("passage").width),
       strip: Math.max(40, size("strip").height),
-      first_beat: this.zoom.first,
-      last_beat: this.zoom.last,
     };
   }
 
   put(kind, drawings, chosen) {
     const focused = document.activeElement?.closest?.(".plan [data-key]");
     const panel = focused?.ownerSVGElement?.id;
-    for (const name of NAMES) this.svg[name].querySelector(`.${kind}`).innerHTML = drawings[name];
+    for (const name of NAMES) {
+      // What has not changed is not drawn again: parsing and painting cost more than comparing.
+      if (this.drawn[kind][name] === drawings[name]) continue;
+      this.drawn[kind][name] = drawings[name];
+      this.svg[name].querySelector(`.${kind}`).innerHTML = drawings[name];
+    }
     this.choose(chosen);
     if (kind === "plan" && focused) {
       const key = focused.dataset.key;
@@ -94,21 +106,11 @@ export class Panels {
   playhead(share) {
     const beat = share * this.beats;
     const [first, last] = this.range();
-    for (const name of ["passage", "strip"]) {
-      const overlay = this.svg[name].querySelector(".overlay");
-      let line = overlay.querySelector(".playhead");
-      if (!line) {
-        line = document.createElementNS(SVG, "line");
-        line.setAttribute("class", "playhead");
-        line.setAttribute("y1", 0);
-        line.setAttribute("y2", "100%");
-        overlay.append(line);
-      }
-      const visible = beat >= first && beat <= last;
-      line.setAttribute("visibility", visible ? "visible" : "hidden");
-      const x = this.x(beat).toFixed(1);
-      line.setAttribute("x1", x);
-      line.setAttribute("x2", x);
+    const visible = beat >= first && beat <= last;
+    const x = ((beat - first) / (last - first)) * this.width;
+    for (const line of this.playheads) {
+      line.hidden = !visible;
+      if (visible) line.style.transform = `translateX(${x.toFixed(1)}px)`;
     }
   }
 

@@ -33,7 +33,7 @@ export class Player {
       try {
         this.take(await this.read(this.fetched.abort.signal));
       } catch (error) {
-        if (error.name !== "AbortError" && error.status !== 409) {
+        if (error.name !== "AbortError" && error.status !== 204) {
           this.told({ fault: error instanceof Refused ? error.message : String(error) });
         } else if (this.wanted === null) {
           this.wanted = revision;

@@ -1,0 +1,153 @@
+import io
+import json
+import time
+import unittest
+import zipfile
+
+import numpy as np
+from numpy.testing import assert_allclose
+
+from apilado.actions import stacks
+from apilado.actions.delivery import Deliveries, DeliveryOptions, rendered_files, safe_name
+from apilado.core.document.edits import RemoveCrossover, SetValue
+from apilado.core.formats.audio_files import read_audio
+from apilado.core.formats.bundles import write_bundle
+from apilado.core.render.graph import build, clock_of
+from apilado.demo.shelf import fill_if_empty
+from apilado.demo.stacks import rope_walk, slipway
+from apilado.errors import ApiladoError, InvalidEdit, UnreadableFile
+from tests.support import TemporaryWorkspace
+
+
+class WorkspaceCase(unittest.TestCase):
+    def setUp(self):
+        self.workspace = self.enterContext(TemporaryWorkspace())
+
+
+class EditingTest(WorkspaceCase):
+    def test_a_stale_base_is_told_and_nothing_is_lost(self):
+        head = stacks.new_stack(self.workspace, "Quay")
+        first = stacks.edit(self.workspace, head.stack_id, SetValue(path="tempo_bpm", value=100.0), base=head.id)
+        late = stacks.edit(self.workspace, head.stack_id, SetValue(path="bars", value=2), base=head.id)
+        self.assertEqual((first.rebased, late.rebased), (False, True))
+        self.assertEqual((late.revision.stack.tempo_bpm, late.revision.stack.bars), (100.0, 2))
+
+    def test_an_edit_that_no_longer_fits_says_why(self):
+        head = stacks.new_stack(self.workspace, "Quay")
+        stacks.edit(self.workspace, head.stack_id, RemoveCrossover(index=1), base=head.id)
+        with self.assertRaisesRegex(InvalidEdit, "no crossover 1 any more.*another tab"):
+            stacks.edit(self.workspace, head.stack_id, RemoveCrossover(index=1), base=head.id)
+
+    def test_new_stacks_stand(self):
+        head = stacks.new_stack(self.workspace, "Quay")
+        found = stacks.summary(self.workspace, head.id, head.stack)
+        self.assertEqual(found.faults, 0)
+        self.assertEqual(stacks.summary(self.workspace, head.id, head.stack), found)
+
+    def test_duplicate_has_its_own_history(self):
+        head = stacks.new_stack(self.workspace, "Quay")
+        copy = stacks.duplicate(self.workspace, head.stack_id)
+        self.assertEqual((copy.stack.name, copy.undo_title), ("Quay copy", None))
+
+
+class ImportTest(WorkspaceCase):
+    def test_bundle_and_json(self):
+        bundle = rope_walk()
+        done = stacks.import_stack(self.workspace, write_bundle(bundle), "rope.apilado")
+        self.assertEqual(done.stack, bundle.stack)
+        self.assertEqual(stacks.bundle_of(self.workspace, done.stack), bundle)
+        text = bundle.stack.model_dump_json().encode()
+        self.assertEqual(stacks.import_stack(self.workspace, text, "rope.json").stack, bundle.stack)
+
+    def test_failures_change_nothing(self):
+        text = rope_walk().stack.model_dump_json().encode()
+        for content, name, words in (
+            (text, "rope.json", "needs audio that is not here"),
+            (b"hello", "rope.txt", "neither a bundle"),
+            (b"PK\x03\x04hello", "rope.apilado", "not a bundle"),
+        ):
+            with self.subTest(name=name), self.assertRaisesRegex(UnreadableFile, words):
+                stacks.import_stack(self.workspace, content, name)
+        self.assertEqual(self.workspace.stacks.listed(), [])
+        self.assertEqual(list(self.workspace.assets.folder.iterdir()), [])
+
+    def test_the_demo_fills_an_empty_shelf_only(self):
+        for _ in range(2):
+            fill_if_empty(self.workspace)
+        names = [listed.stack.name for listed in self.workspace.stacks.listed()]
+        self.assertEqual(sorted(names), ["Lock Gate", "Rope Walk", "Slipway"])
+
+
+class DeliveryTest(WorkspaceCase):
+    def files(self, stack, **options):
+        made = rendered_files(
+            stack, self.workspace.load, self.workspace.engine, DeliveryOptions(**options), lambda *_: None
+        )
+        return dict(made)
+
+    def test_stems_sum_to_the_bus_input_at_every_rate_and_extent(self):
+        stack = slipway().stack
+        for rate in (44100, 96000):
+            for extent in ("loop", "one-pass"):
+                files = self.files(stack, bits="32f", rate_hz=rate, extent=extent)
+                stems = [read_audio(content, name)[0] for name, content in files.items() if name.startswith("layer-")]
+                at_rate = stack.model_copy(update={"sample_rate": rate})
+                graph = build(at_rate, clock_of(at_rate, looped=extent == "loop"), self.workspace.load)
+                bus = self.workspace.engine.run([graph.bus_input])[0]
+                assert_allclose(sum(stem.astype(np.float64) for stem in stems), bus, atol=1e-5)
+
+    def test_names_formats_and_measures(self):
+        files = self.files(slipway().stack, file_format="flac", bits="16", rate_hz=44100)
+        self.assertEqual(
+            list(files),
+            [
+                "mix.flac",
+                "bass.flac",
+                "kick.flac",
+                "layer-01-sub.flac",
+                "layer-02-mid.flac",
+                "layer-03-high.flac",
+                "measures.json",
+            ],
+        )
+        audio, rate = read_audio(files["mix.flac"], "mix.flac")
+        self.assertEqual((rate, audio.shape), (44100, (2, round(16 * 60 / 126 * 44100))))
+        measures = json.loads(files["measures.json"])
+        self.assertEqual(sorted(measures["layers"]), ["high", "mid", "sub"])
+        self.assertLess(measures["mix"]["true_peak_dbtp"], 0.0)
+
+    def test_refusals(self):
+        for options, words in (
+            ({"file_format": "flac", "bits": "32f"}, "FLAC holds 16 or 24 bits"),
+            ({"layers": False, "bass": False, "kick": False, "mix": False}, "nothing to write"),
+        ):
+            with self.assertRaisesRegex(ApiladoError, words):
+                self.files(slipway().stack, **options)
+
+    def test_a_job_in_the_background(self):
+        jobs = Deliveries(self.workspace)
+        job = jobs.start(slipway().stack, DeliveryOptions(layers=False))
+        self.wait(job)
+        self.assertIsNone(job.error)
+        with zipfile.ZipFile(io.BytesIO(job.path.read_bytes())) as archive:
+            names = [f"Slipway/{n}" for n in ("mix.wav", "bass.wav", "kick.wav", "measures.json")]
+            self.assertEqual(archive.namelist(), names)
+            self.assertIsNone(archive.testzip())
+
+    def test_a_stopped_job_leaves_no_file(self):
+        jobs = Deliveries(self.workspace)
+        job = jobs.start(slipway().stack, DeliveryOptions(rate_hz=96000))
+        job.token.overtake()
+        self.wait(job)
+        self.assertEqual(job.error, "Stopped.")
+        self.assertEqual(list(self.workspace.deliveries.iterdir()), [])
+
+    def wait(self, job):
+        end = time.monotonic() + 30
+        while not (job.done or job.error) and time.monotonic() < end:
+            time.sleep(0.02)
+        time.sleep(0.05)
+
+    def test_safe_names(self):
+        for name, safe in (("Lock Gate", "Lock-Gate"), ("../../etc", "etc"), ("→", "stack"), ("a/b\\c", "a-b-c")):
+            self.assertEqual(safe_name(name), safe)

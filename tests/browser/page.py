@@ -1,0 +1,106 @@
+"""The bench in headless Chromium, against a real server with the demo data."""
+
+from __future__ import annotations
+
+import base64
+import shutil
+import tempfile
+import time
+import unittest
+from pathlib import Path
+
+import numpy as np
+from playwright.sync_api import Page, sync_playwright
+
+from tests.server import Server
+
+HERE = Path(__file__).parent
+FLAGS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--no-first-run",
+    "--disable-quic",
+]
+PATIENCE_MS = 20000
+
+
+@unittest.skipUnless(shutil.which("chromium"), "Chromium is not installed: make test installs it")
+class BrowserCase(unittest.TestCase):
+    """One server and one browser for a class; a fresh page for each test."""
+
+    @classmethod
+    def setUpClass(cls):
+        folder = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(folder.cleanup)
+        cls.folder = Path(folder.name)
+        cls.server = Server(cls.folder / "data", "tests.browser.serve")
+        cls.addClassCleanup(cls.server.kill)
+        playwright = sync_playwright().start()
+        cls.addClassCleanup(playwright.stop)
+        cls.browser = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=FLAGS)
+        cls.addClassCleanup(cls.browser.close)
+        shelf = cls.server.ask("/").decode()
+        cls.stacks = {}
+        for piece in shelf.split('id="stack-')[1:]:
+            name = piece.split('class="card-name">')[1].split("<")[0]
+            cls.stacks[name] = int(piece.split('"')[0])
+
+    def open(self, path: str, *, dark: bool = False, size: tuple[int, int] = (1280, 800)) -> Page:
+        context = self.browser.new_context(
+            viewport={"width": size[0], "height": size[1]},
+            color_scheme="dark" if dark else "light",
+            accept_downloads=True,
+        )
+        self.addCleanup(context.close)
+        context.set_default_timeout(PATIENCE_MS)
+        page = context.new_page()
+        self.complaints: list[str] = []
+        page.on("pageerror", lambda error: self.complaints.append(str(error)))
+        page.on("console", lambda said: self.complaints.append(said.text) if said.type == "error" else None)
+        page.add_init_script(path=HERE / "listen.js")
+        page.goto(self.server.url + path)
+        return page
+
+    def bench(self, name: str, **options) -> Page:
+        page = self.open(f"/stacks/{self.stacks[name]}", **options)
+        page.wait_for_selector("html[data-ready=yes]")
+        page.wait_for_selector("#soundings:not(.is-stale) .soundings-head")
+        return page
+
+    def until(self, page: Page, expression: str, arg: object = None) -> None:
+        """Waits until an expression holds. (Playwright's own waiting needs eval, which the page's policy forbids.)"""
+        end = time.monotonic() + PATIENCE_MS / 1000
+        while not page.evaluate(expression, arg):
+            if time.monotonic() > end:
+                self.fail(f"never came true: {expression}")
+            page.wait_for_timeout(25)
+
+    def settled(self, page: Page) -> None:
+        """Waits until soundings and drawings are those of the newest edit."""
+        page.wait_for_timeout(120)
+        page.wait_for_selector("#soundings:not(.is-stale)")
+
+    def drag(
+        self, page: Page, selector: str, dx: float, dy: float, *, steps: int = 6, at_x: float | None = None
+    ) -> None:
+        box = page.locator(selector).first.bounding_box()
+        x, y = (box["x"] + (box["width"] / 2 if at_x is None else at_x), box["y"] + box["height"] / 2)
+        page.mouse.move(x, y)
+        page.mouse.down()
+        page.mouse.move(x + dx, y + dy, steps=steps)
+        page.mouse.up()
+
+    def loop(self, name: str) -> np.ndarray:
+        """What the loop of a stack should be now, shape (2, frames)."""
+        return np.frombuffer(self.server.ask(f"/stacks/{self.stacks[name]}/loop?client=test"), "<f4").reshape(2, -1)
+
+    def document(self, name: str) -> dict:
+        return self.server.stack(self.stacks[name])
+
+    @staticmethod
+    def heard(page: Page) -> np.ndarray:
+        """What the page has played since it was last asked, shape (2, frames)."""
+        return np.stack([np.frombuffer(base64.b64decode(text), "<f4") for text in page.evaluate("takeHeard()")])

@@ -1,0 +1,326 @@
+"""The bench as a designer uses it."""
+
+import json
+import zipfile
+
+from apilado.core.formats.midi_files import write_midi
+from apilado.core.notes import Note
+from tests.browser.page import HERE, BrowserCase
+from tests.support import sine, wav
+
+
+class EditingTest(BrowserCase):
+    def undo_all(self, name):
+        while self.server.plan(self.stacks[name])["undo"]:
+            self.server.ask(f"/stacks/{self.stacks[name]}/undo", {"view": {}})
+
+    def setUp(self):
+        self.addCleanup(self.undo_all, "Slipway")
+
+    def test_a_crossover_is_dragged_in_any_panel_as_one_step(self):
+        page = self.bench("Slipway")
+        for panel in ("pile", "profile", "passage"):
+            before = self.document("Slipway")["crossovers"][0]["frequency_hz"]
+            self.drag(page, f"#{panel} .border[data-key='crossover:0'] .grip", 0, -20, at_x=60)
+            self.settled(page)
+            after = self.document("Slipway")["crossovers"][0]["frequency_hz"]
+            self.assertGreater(after, before * 1.2)
+            self.assertIn(f"{after:.0f} Hz", page.text_content("#pile .plan"))
+            page.keyboard.press("Control+z")
+            self.until(page, "document.getElementById('undo').disabled")
+            self.assertEqual(self.document("Slipway")["crossovers"][0]["frequency_hz"], before)
+        self.assertEqual(self.complaints, [])
+
+    def test_the_profile_adds_pulls_and_removes_points(self):
+        page = self.bench("Slipway")
+        page.keyboard.press("2")
+        page.wait_for_selector("#profile .eq-point")
+        box = page.locator("#profile").bounding_box()
+        page.mouse.dblclick(box["x"] + box["width"] * 0.7, box["y"] + box["height"] * 0.2)
+        self.until(page, "document.querySelectorAll('#profile .eq-point').length === 2")
+        new = self.document("Slipway")["layers"][1]["eq"][1]
+        self.assertGreater(new["gain_db"], 5.0)
+        self.assertAlmostEqual(new["frequency_hz"], 20 * 1000**0.8, delta=200)
+        self.drag(page, "#profile .eq-point[data-path='layers/mid/eq/1'] .grip-area", -80, 30)
+        self.settled(page)
+        pulled = self.document("Slipway")["layers"][1]["eq"][1]
+        self.assertLess(pulled["gain_db"], new["gain_db"] - 6)
+        self.assertLess(pulled["frequency_hz"], new["frequency_hz"])
+        shown = page.input_value("#sheet input[type=number][data-path='layers/mid/eq/1/gain_db']")
+        self.assertAlmostEqual(float(shown), pulled["gain_db"], places=3)
+        page.locator("#profile .eq-point[data-path='layers/mid/eq/1']").focus()
+        page.keyboard.press("Delete")
+        self.until(page, "document.querySelectorAll('#profile .eq-point').length === 1")
+
+    def test_notes_are_drawn_tuned_lengthened_and_removed(self):
+        page = self.bench("Slipway")
+        count = len(self.document("Slipway")["pattern"])
+        box = page.locator("#passage").bounding_box()
+        page.mouse.dblclick(box["x"] + box["width"] * 2.1 / 16, box["y"] + box["height"] * 0.6)
+        self.until(page, f"document.querySelectorAll('#passage .note').length === {count + 1}")
+        page.wait_for_selector("#sheet >> text=Remove note")
+        made = next(note for note in self.document("Slipway")["pattern"] if note["start_beats"] == 2.0)
+        key = f"note:2:{made['pitch']}"
+        self.drag(page, f"#passage [data-key='{key}'] .note-bar", 0, 60)
+        self.settled(page)
+        lower = next(note for note in self.document("Slipway")["pattern"] if note["start_beats"] == 2.0)
+        self.assertLess(lower["pitch"], made["pitch"] - 5)
+        self.drag(page, f"#passage [data-key='note:2:{lower['pitch']}'] .note-end", 40, 0)
+        self.settled(page)
+        longer = next(note for note in self.document("Slipway")["pattern"] if note["start_beats"] == 2.0)
+        self.assertGreater(longer["length_beats"], lower["length_beats"] + 0.5)
+        page.fill("#sheet input[type=number][data-path$='/pitch']", "40")
+        page.keyboard.press("Enter")
+        page.wait_for_selector("#passage [data-key='note:2:40']")
+        page.locator("#passage [data-key='note:2:40']").focus()
+        page.keyboard.press("ArrowUp")
+        page.wait_for_selector("#passage [data-key='note:2:41']:focus")
+        page.keyboard.press("Delete")
+        self.until(page, f"document.querySelectorAll('#passage .note').length === {count}")
+        self.assertEqual(self.complaints, [])
+
+    def test_hits_are_added_moved_and_removed(self):
+        page = self.bench("Slipway")
+        box = page.locator("#strip").bounding_box()
+        page.mouse.dblclick(box["x"] + box["width"] * 2.5 / 16, box["y"] + 60)
+        page.wait_for_selector("#strip [data-key='hit:2.5']")
+        self.drag(page, "#strip [data-key='hit:2.5'] .grip", box["width"] * 0.25 / 16, 0)
+        page.wait_for_selector("#strip [data-key='hit:2.75']")
+        page.locator("#strip [data-key='hit:2.75']").focus()
+        page.keyboard.press("Delete")
+        self.until(page, "document.querySelectorAll('#strip [data-hit]').length === 16")
+
+    def test_harmonics_are_pulled(self):
+        page = self.bench("Slipway")
+        page.keyboard.press("1")
+        page.click("[data-mode=harmonics]")
+        page.wait_for_selector("#profile .harmonic")
+        before = self.document("Slipway")["layers"][0]["source"]["tones"][0]["harmonics"]
+        self.drag(page, "#profile [data-key='harmonic:2'] .harmonic-end", -40, 0)
+        self.settled(page)
+        after = self.document("Slipway")["layers"][0]["source"]["tones"][0]["harmonics"]
+        self.assertLess(after[1], before[1])
+        self.assertEqual(after[0], before[0])
+
+    def test_everything_outlives_a_reload(self):
+        page = self.bench("Slipway")
+        page.keyboard.press("2")
+        page.wait_for_selector("#profile .eq-point")
+        page.fill("#sheet input[type=number][data-path='layers/mid/level_db']", "-20")
+        page.keyboard.press("Enter")
+        self.settled(page)
+        page.reload()
+        page.wait_for_selector("#sheet input[type=number][data-path='layers/mid/level_db']")
+        self.assertEqual(page.input_value("#sheet input[type=number][data-path='layers/mid/level_db']"), "-20")
+        page.click("#undo")
+        self.until(
+            page,
+            "document.querySelector(\"#sheet input[type=number][data-path='layers/mid/level_db']\").value === '-10.5'",
+        )
+        page.click("#redo")
+        self.until(
+            page,
+            "document.querySelector(\"#sheet input[type=number][data-path='layers/mid/level_db']\").value === '-20'",
+        )
+
+    def test_a_slider_is_one_step_and_resets_to_its_default(self):
+        page = self.bench("Slipway")
+        page.keyboard.press("2")
+        slider = page.locator("#sheet input[type=range][data-path='layers/mid/width']")
+        slider.focus()
+        for _ in range(4):
+            page.keyboard.press("ArrowRight")
+        self.settled(page)
+        self.assertAlmostEqual(self.document("Slipway")["layers"][1]["width"], 0.39, places=6)
+        page.keyboard.press("Delete")
+        self.until(
+            page, "document.querySelector(\"#sheet input[type=number][data-path='layers/mid/width']\").value === '1'"
+        )
+
+    def test_refusals_are_told_and_leave_the_page_right(self):
+        page = self.bench("Slipway")
+        page.keyboard.press("2")
+        page.wait_for_selector("#profile .eq-point")
+        page.fill("#sheet input[type=number][data-path='layers/mid/level_db']", "77")
+        page.keyboard.press("Enter")
+        page.wait_for_selector(".notice.is-fault >> text=77")
+        self.until(
+            page,
+            "document.querySelector(\"#sheet input[type=number][data-path='layers/mid/level_db']\").value === '-10.5'",
+        )
+
+    def test_keyboard_alone(self):
+        page = self.bench("Slipway")
+        page.keyboard.press("?")
+        page.wait_for_selector("#help-dialog[open]")
+        page.keyboard.press("Escape")
+        page.keyboard.press("3")
+        page.wait_for_selector("#sheet .tab[aria-pressed=true] >> text=high")
+        page.keyboard.press("m")
+        page.wait_for_selector("#layers .is-muted >> text=high")
+        page.keyboard.press("m")
+        page.keyboard.press("k")
+        page.wait_for_selector("#sheet .tab[aria-pressed=true] >> text=Kick")
+        page.locator("#pile .border[data-key='crossover:0']").focus()
+        page.keyboard.press("ArrowUp")
+        page.keyboard.press("ArrowUp")
+        self.settled(page)
+        self.assertAlmostEqual(
+            self.document("Slipway")["crossovers"][0]["frequency_hz"], 112 * 2 ** (2 / 24), delta=0.3
+        )
+        self.assertEqual(page.evaluate("document.activeElement.dataset.key"), "crossover:0")
+
+    def test_two_tabs(self):
+        page, other = self.bench("Slipway"), self.bench("Slipway")
+        other.keyboard.press("2")
+        other.wait_for_selector("#profile .eq-point")
+        other.fill("#sheet input[type=number][data-path='layers/mid/level_db']", "-15")
+        other.keyboard.press("Enter")
+        page.wait_for_selector(".notice >> text=changed in another tab", timeout=15000)
+        self.assertEqual(page.input_value("#layers input[type=number][data-path='layers/mid/level_db']"), "-15")
+
+    def test_zoom_to_a_hit_and_back(self):
+        page = self.bench("Slipway")
+        whole = page.locator("#strip [data-hit]").count()
+        page.click("[data-zoom=hit]")
+        self.until(page, "document.querySelector('#strip [data-hit]').getBoundingClientRect().x > 0")
+        self.settled(page)
+        first, second = (page.locator("#strip [data-hit]").nth(i).bounding_box()["x"] for i in (0, 1))
+        self.assertGreater(second - first, 400)
+        page.click("[data-zoom=all]")
+        self.settled(page)
+        self.assertEqual(page.locator("#strip [data-hit]").count(), whole)
+
+    def test_panels_share_the_axis_at_any_size(self):
+        page = self.bench("Slipway")
+        for size in ((1280, 800), (1680, 1000), (1100, 700)):
+            page.set_viewport_size({"width": size[0], "height": size[1]})
+            page.wait_for_timeout(500)
+            lines = [
+                page.locator(f"#{name} .border[data-key='crossover:1'] .border-line").bounding_box()["y"]
+                for name in ("pile", "profile", "passage")
+            ]
+            self.assertLess(max(lines) - min(lines), 0.6)
+            self.assertEqual(page.evaluate("document.documentElement.scrollWidth"), size[0])
+
+
+class SoundingsTest(BrowserCase):
+    def test_show_marks_the_place_and_fixes_mend_lock_gate(self):
+        page = self.bench("Lock Gate")
+        page.locator("#soundings .sounding.is-fault [data-show]").first.click()
+        page.wait_for_selector("#passage .shown-beat, #passage .shown-band", state="attached")
+        for _ in range(14):
+            fixes = page.locator("#soundings .sounding.is-fault .btn-fix")
+            if not fixes.count():
+                break
+            fixes.first.click()
+            self.settled(page)
+        self.assertEqual(page.locator("#soundings .sounding.is-fault").count(), 0)
+        while page.is_enabled("#undo"):
+            page.click("#undo")
+            self.settled(page)
+        self.assertGreater(page.locator("#soundings .sounding.is-fault").count(), 2)
+        self.assertEqual(self.complaints, [])
+
+
+class FilesTest(BrowserCase):
+    def test_own_bass_and_kick_in_stems_out(self):
+        page = self.open("/")
+        page.fill("#new-name", "Tide Mill")
+        page.click("button:has-text('New stack')")
+        page.wait_for_selector("html[data-ready=yes]")
+        kick, bass, midi = (self.folder / name for name in ("kick.wav", "bass.wav", "notes.mid"))
+        kick.write_bytes(wav(sine(60.0, 0.2)))
+        bass.write_bytes(wav(sine(110.0, 1.5)))
+        midi.write_bytes(
+            write_midi(
+                [Note(start_beats=b, length_beats=0.5, pitch=33) for b in range(8)],
+                tempo_bpm=98.0,
+                beats_per_bar=4,
+                name="x",
+            )
+        )
+        page.set_input_files("#layers-panel [data-upload=new]", bass)
+        page.wait_for_selector("#layers .row-name >> text=bass")
+        page.click("#sheet [data-select=kick]")
+        page.set_input_files("#sheet [data-upload=kick]", kick)
+        page.wait_for_selector("#sheet >> text=File: kick.wav")
+        page.click("#sheet [data-select=piece]")
+        page.set_input_files("#sheet [data-upload=midi]", midi)
+        page.click("dialog >> text=Take it at 98 bpm")
+        self.until(page, "document.querySelector('#head').textContent.includes('98 bpm')")
+        page.click("#files summary")
+        page.click("text=Deliver sound")
+        page.select_option("select[name=bits]", "16")
+        page.click("dialog >> text=Write the files")
+        page.wait_for_selector("dialog >> text=Save the ZIP", timeout=30000)
+        with page.expect_download() as saved:
+            page.click("dialog >> text=Save the ZIP")
+        with zipfile.ZipFile(saved.value.path()) as archive:
+            names = [name.split("/")[1] for name in archive.namelist()]
+            measures = json.loads(archive.read("Tide-Mill/measures.json"))
+        self.assertEqual(
+            names,
+            [
+                "mix.wav",
+                "bass.wav",
+                "kick.wav",
+                "layer-01-sub.wav",
+                "layer-02-mid.wav",
+                "layer-03-high.wav",
+                "layer-04-bass.wav",
+                "measures.json",
+            ],
+        )
+        self.assertEqual(measures["name"], "Tide Mill")
+        self.assertEqual(self.complaints, [])
+
+    def test_a_broken_file_is_named_and_changes_nothing(self):
+        page = self.bench("Rope Walk")
+        before = self.document("Rope Walk")
+        broken = self.folder / "broken.wav"
+        broken.write_bytes(wav(sine(60.0, 0.2))[:1000])
+        page.set_input_files("#layers-panel [data-upload=new]", broken)
+        page.wait_for_selector(".notice.is-fault >> text='broken.wav' is cut short")
+        self.assertEqual(self.document("Rope Walk"), before)
+
+    def test_shelf_import_rename_delete_restore(self):
+        page = self.open("/")
+        bundle = self.folder / "slip.apilado"
+        bundle.write_bytes(self.server.ask(f"/stacks/{self.stacks['Slipway']}/export/bundle"))
+        count = page.locator(".card-item").count()
+        page.set_input_files("#import-file", bundle)
+        page.wait_for_selector("text=is on the shelf")
+        self.assertEqual(page.locator(".card-item").count(), count + 1)
+        card = page.locator(".card-item").first
+        card.locator("summary").click()
+        card.locator("input[name=name]").fill("Dry Dock")
+        card.locator("button:has-text('Rename')").click()
+        page.wait_for_selector(".card-name >> text=Dry Dock")
+        card = page.locator(".card-item").first
+        card.locator("summary").click()
+        card.locator("button:has-text('Delete')").click()
+        page.click("text=Put it back")
+        page.wait_for_selector(".card-name >> text=Dry Dock")
+        bad = self.folder / "bad.apilado"
+        bad.write_bytes(b"PK\x03\x04nothing")
+        page.set_input_files("#import-file", bad)
+        page.wait_for_selector("#notices >> text=is not a bundle that can be read")
+
+
+class AccessibilityTest(BrowserCase):
+    def test_axe_finds_nothing_serious(self):
+        for dark in (False, True):
+            for path in ("/", f"/stacks/{self.stacks['Lock Gate']}", f"/stacks/{self.stacks['Slipway']}"):
+                page = self.open(path, dark=dark)
+                page.wait_for_timeout(1500)
+                if path != "/":
+                    page.wait_for_selector("#soundings .soundings-head")
+                page.evaluate((HERE / "vendor" / "axe.min.js").read_text())
+                found = page.evaluate("axe.run()")["violations"]
+                serious = [
+                    (v["id"], v["nodes"][0]["html"][:160], v["nodes"][0]["failureSummary"][:300])
+                    for v in found
+                    if v["impact"] in ("serious", "critical")
+                ]
+                self.assertEqual(serious, [], (path, dark))

@@ -1,0 +1,150 @@
+"""What the page plays is compared, sample by sample, with what the engine renders."""
+
+import statistics
+import sys
+
+import numpy as np
+from scipy.signal import fftconvolve
+
+from tests.browser.page import BrowserCase
+
+RATE = 48000
+FADE = 960
+
+
+def places_of(excerpt, loop):
+    """Where in the loop an excerpt may begin, the likeliest first: bars that are played alike look alike."""
+    around = np.concatenate([loop, loop[: excerpt.shape[0]]]).astype(np.float64)
+    common = fftconvolve(around, excerpt[::-1].astype(np.float64), "valid")
+    energy = np.concatenate([[0.0], np.cumsum(around**2)])
+    differences = energy[excerpt.shape[0] :] - energy[: -excerpt.shape[0]] - 2.0 * common
+    found = []
+    for _ in range(6):
+        found.append(int(np.argmin(differences)) % loop.shape[0])
+        differences[max(0, found[-1] - 2000) : found[-1] + 2000] = np.inf
+    return found
+
+
+def place_of(excerpt, loop):
+    """Where in the loop an excerpt begins."""
+    return places_of(excerpt, loop)[0]
+
+
+def agrees(heard, loop, start):
+    """For each frame whether it is the loop's, going round from `start`, within 1e-6."""
+    index = (start + np.arange(heard.shape[1])) % loop.shape[1]
+    return np.all(np.abs(heard - loop[:, index]) < 1e-6, axis=0)
+
+
+class ListeningTest(BrowserCase):
+    def play(self, page):
+        page.click("#play")
+        self.until(page, "heard.length > 8")
+        page.evaluate("takeHeard()")
+
+    def test_the_loop_plays_bit_for_bit_over_its_seam(self):
+        page = self.bench("Slipway")
+        self.play(page)
+        page.wait_for_timeout(8200)
+        heard, loop = self.heard(page), self.loop("Slipway")
+        self.assertGreater(heard.shape[1], loop.shape[1])
+        start = place_of(heard[0, :24000], loop[0])
+        np.testing.assert_array_equal(agrees(heard, loop, start), True)
+        self.assertEqual(self.complaints, [])
+
+    def test_edits_are_heard_in_the_running_loop(self):
+        page = self.bench("Slipway")
+        self.play(page)
+        waits = {}
+
+        def crossover(number):
+            self.drag(page, "#passage .border[data-key='crossover:0'] .grip", 0, 14 if number % 2 else -14, at_x=200)
+
+        def equaliser(number):
+            self.drag(page, "#profile .eq-point .grip-area", 14 if number % 2 else -14, 0)
+
+        def mute(number):
+            page.click("#layers [data-path='layers/high/mute']")
+
+        page.click("#layers .row-name >> text=mid")
+        page.wait_for_selector("#profile .eq-point")
+        for name, act in (("crossover", crossover), ("EQ", equaliser), ("mute", mute)):
+            for number in range(6):
+                self.settled(page)
+                page.wait_for_timeout(150)
+                before = self.loop("Slipway")
+                page.evaluate("takeHeard()")
+                page.evaluate("marks.length = 0")
+                page.wait_for_timeout(350)
+                act(number)
+                self.settled(page)
+                revision = self.server.plan(self.stacks["Slipway"])["revision"]
+                self.until(page, "r => marks.some((mark) => mark.sounding === r)", arg=revision)
+                page.wait_for_timeout(400)
+                heard, after = self.heard(page), self.loop("Slipway")
+                marks = page.evaluate("marks")
+                released = next(mark["released"] for mark in marks if "released" in mark)
+                waits.setdefault(name, []).append(
+                    next(mark["at"] for mark in marks if mark.get("sounding") == revision) - released
+                )
+                self.assertFalse(np.array_equal(before, after))
+                # The place goes on: both loops are met from one and the same start.
+                met = [
+                    (agrees(heard, before, start), agrees(heard, after, start))
+                    for start in places_of(heard[0, :8192], before[0])
+                ]
+                held = [(old, new) for old, new in met if np.all(old[:8192]) and np.all(new[-8192:])]
+                self.assertTrue(held, name)
+                old, new = held[0]
+                # Nowhere a jump: no step is larger than the steps of the two loops and what a fade adds.
+                most = max(float(np.abs(np.diff(loop, axis=1)).max()) for loop in (before, after))
+                fade = float(np.abs(after - before).max()) / FADE
+                self.assertLessEqual(float(np.abs(np.diff(heard, axis=1)).max()), most + fade + 1e-6, name)
+                if name != "crossover":  # a drag plays its way through several versions; these are one change
+                    between = np.flatnonzero(~(old | new))
+                    if name == "mute" and between.size:
+                        self.assertLessEqual(between[-1] - between[0], FADE)
+        medians = {name: statistics.median(times) for name, times in waits.items()}
+        for name, times in waits.items():
+            print(
+                f"\n  release to new sound, {name}: median {medians[name]:.0f} ms of {[round(t) for t in times]}",
+                file=sys.stderr,
+                end="",
+            )
+        print(file=sys.stderr)
+        self.assertEqual(self.complaints, [])
+
+    def test_stop_and_go_on(self):
+        page = self.bench("Rope Walk")
+        self.play(page)
+        page.keyboard.press("Space")
+        self.until(page, "document.getElementById('play').textContent === 'Play'")
+        page.wait_for_timeout(200)
+        page.evaluate("takeHeard()")
+        shown = page.inner_text("#position")
+        page.wait_for_timeout(400)
+        self.assertEqual(page.inner_text("#position"), shown)
+        page.keyboard.press("Space")
+        self.until(page, "heard.length > 8")
+        page.wait_for_timeout(600)
+        heard, loop = self.heard(page)[:, 16384:], self.loop("Rope Walk")
+        start = place_of(heard[0, :24000], loop[0])
+        self.assertTrue(np.all(agrees(heard, loop, start)))
+
+    def test_a_change_of_tempo_keeps_the_place_in_the_bar(self):
+        page = self.bench("Slipway")
+        self.play(page)
+        page.click("#sheet [data-select=piece]")
+        page.fill("#sheet input[type=number][data-path=tempo_bpm]", "100")
+        page.keyboard.press("Enter")
+        self.until(page, "document.querySelector('#head').textContent.includes('100 bpm')")
+        self.settled(page)
+        page.wait_for_timeout(300)
+        page.evaluate("takeHeard()")
+        page.wait_for_timeout(500)
+        heard, loop = self.heard(page), self.loop("Slipway")
+        self.assertEqual(loop.shape[1], round(16 * 0.6 * RATE))
+        start = place_of(heard[0, :24000], loop[0])
+        self.assertTrue(np.all(agrees(heard, loop, start)))
+        page.keyboard.press("Control+z")
+        self.until(page, "document.querySelector('#head').textContent.includes('126 bpm')")

@@ -1,0 +1,149 @@
+import contextlib
+import io
+import json
+import sqlite3
+import tempfile
+import time
+import unittest
+import urllib.error
+import urllib.request
+from pathlib import Path
+
+import numpy as np
+from numpy.testing import assert_allclose
+
+from apilado import cli
+from apilado.core.document.reading import stack_to_json
+from apilado.core.formats.audio_files import read_audio
+from apilado.demo.stacks import rope_walk
+from apilado.settings import SETTINGS
+from tests.server import Server
+
+
+def run(*arguments):
+    """(status, what was printed, what was complained)."""
+    out, err = io.StringIO(), io.StringIO()
+    with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+        status = cli.main([str(a) for a in arguments])
+    return status, out.getvalue(), err.getvalue()
+
+
+class FolderCase(unittest.TestCase):
+    def setUp(self):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+
+class CommandsTest(FolderCase):
+    def setUp(self):
+        super().setUp()
+        self.assertEqual(run("demo-data", self.folder)[0], 0)
+
+    def test_render_check_and_import(self):
+        slipway = self.folder / "slipway.apilado"
+        self.assertEqual(run("render", slipway, "--out", self.folder / "out", "--stems", "--bits", "32f")[0], 0)
+        files = {path.name: path.read_bytes() for path in (self.folder / "out").iterdir()}
+        names = ["bass", "kick", "layer-01-sub", "layer-02-mid", "layer-03-high", "mix"]
+        self.assertEqual(sorted(files), sorted([f"{name}.wav" for name in names] + ["measures.json"]))
+        audio = {name: read_audio(files[f"{name}.wav"], f"{name}.wav")[0].astype(np.float64) for name in names}
+        assert_allclose(audio["bass"] + audio["kick"], audio["mix"], atol=1e-5)
+        status, text, _ = run("check", slipway, "--json")
+        self.assertEqual(status, 0)
+        keys = ["id", "status", "value", "unit", "limit", "where", "sentence", "basis", "fix"]
+        self.assertEqual([list(found) for found in json.loads(text)], [keys] * len(json.loads(text)))
+        self.assertEqual(run("check", self.folder / "lock-gate.apilado")[0], 1)
+        status, text, _ = run("import", slipway, "--data", self.folder / "data")
+        self.assertEqual((status, "'Slipway' is on the shelf" in text), (0, True))
+
+    def test_a_json_finds_its_assets_beside_it(self):
+        bundle = rope_walk()
+        (self.folder / "assets").mkdir()
+        path = self.folder / "rope.json"
+        path.write_text(stack_to_json(bundle.stack))
+        status, _, complaint = run("check", path)
+        self.assertEqual(status, 2)
+        self.assertIn("beside it", complaint)
+        asset = bundle.assets[0]
+        (self.folder / "assets" / f"{asset.sha256}.wav").write_bytes(asset.content)
+        self.assertEqual(run("check", path)[0], 0)
+        (self.folder / "assets" / f"{asset.sha256}.wav").write_bytes(asset.content[:-2])
+        self.assertIn("is not what its name says", run("check", path)[2])
+
+    def test_one_pass_is_longer_and_rates_are_kept(self):
+        arguments = ("render", self.folder / "slipway.apilado", "--rate", "44100", "--format", "flac", "--bits", "16")
+        run(*arguments, "--out", self.folder / "loop")
+        run(*arguments, "--out", self.folder / "once", "--one-pass")
+        loop, rate = read_audio((self.folder / "loop" / "mix.flac").read_bytes(), "mix.flac")
+        once, _ = read_audio((self.folder / "once" / "mix.flac").read_bytes(), "mix.flac")
+        self.assertEqual(rate, 44100)
+        self.assertGreater(once.shape[1], loop.shape[1] + rate)
+
+    def test_complaints_are_one_line(self):
+        for arguments, words in (
+            (("check", self.folder / "none.json"), "No such file"),
+            (("import", __file__), "neither a bundle"),
+            (
+                (
+                    "render",
+                    self.folder / "slipway.apilado",
+                    "--out",
+                    self.folder / "x",
+                    "--format",
+                    "flac",
+                    "--bits",
+                    "32f",
+                ),
+                "FLAC holds",
+            ),
+        ):
+            status, _, complaint = run(*arguments)
+            self.assertEqual((status, complaint.count("\n")), (2, 1))
+            self.assertIn(words, complaint)
+
+    def test_schema_and_settings(self):
+        self.assertEqual(json.loads(run("schema")[1])["title"], "Apilado stack")
+        readme = (Path(__file__).parents[1] / "README.md").read_text()
+        for setting in SETTINGS:
+            self.assertIn(f"--{setting.name.replace('_', '-')}", readme)
+
+
+class KilledTest(FolderCase):
+    def test_every_acknowledged_edit_is_there_and_no_half_written_file(self):
+        server = Server(self.folder / "data")
+        try:
+            acknowledged = 0.0
+            revision = json.loads(server.ask("/stacks/1/revision"))["revision"]
+            form = b"extent=one-pass&file_format=wav&bits=24&rate_hz=96000&mix=on&bass=on&kick=on&layers=on"
+            urllib.request.urlopen(server.url + "/stacks/2/deliver", form, timeout=30).close()
+            for step in range(30):
+                edit = {"op": "set", "path": "tempo_bpm", "value": 90.0 + step}
+                told = json.loads(server.ask("/stacks/1/edits", {"edit": edit, "base": revision, "view": {}}))
+                revision, acknowledged = told["revision"], told["tempo_bpm"]
+                time.sleep(0.01)
+        finally:
+            server.kill()
+        again = Server(self.folder / "data")
+        try:
+            told = json.loads(again.ask("/stacks/1/plan", {"view": {}}))
+            self.assertEqual(told["tempo_bpm"], acknowledged)
+            self.assertEqual(told["undo"], "Set tempo_bpm")
+            self.assertEqual(list((self.folder / "data" / "deliveries").iterdir()), [])
+            self.assertEqual(list((self.folder / "data" / "assets").glob("*.part")), [])
+        finally:
+            again.kill()
+        connection = sqlite3.connect(self.folder / "data" / "apilado.sqlite3")
+        self.assertEqual(connection.execute("PRAGMA integrity_check").fetchone()[0], "ok")
+        connection.close()
+
+    def test_it_listens_on_loopback_alone(self):
+        server = Server(self.folder / "data")
+        try:
+            self.assertTrue(server.url.startswith("http://127.0.0.1:"))
+            request = urllib.request.Request(server.url, headers={"Host": "harbour.example"})
+            with self.assertRaises(urllib.error.HTTPError) as refused:
+                urllib.request.urlopen(request, timeout=10)
+            self.assertEqual(refused.exception.code, 403)
+            refused.exception.close()
+        finally:
+            server.kill()

@@ -1,0 +1,356 @@
+"""The web application over its HTTP interface."""
+
+import html.parser
+import json
+import re
+import unittest
+from pathlib import Path
+
+import numpy as np
+from starlette.testclient import TestClient
+
+from apilado.core.formats.bundles import write_bundle
+from apilado.core.formats.midi_files import write_midi
+from apilado.core.render.graph import build, clock_of
+from apilado.demo.shelf import fill_if_empty
+from apilado.demo.stacks import rope_walk, slipway
+from apilado.web.app import create_app
+from tests.support import TemporaryWorkspace, sine, wav
+
+HOST = "http://127.0.0.1:8765"
+WEB = Path(__file__).parents[2] / "apilado" / "web"
+
+
+class WebCase(unittest.TestCase):
+    def setUp(self):
+        self.workspace = self.enterContext(TemporaryWorkspace())
+        fill_if_empty(self.workspace)
+        self.client = TestClient(create_app(self.workspace), base_url=HOST)
+        self.addCleanup(self.client.close)
+        self.stack_id = {item.stack.name: item.id for item in self.workspace.stacks.listed()}["Slipway"]
+
+    def head(self):
+        return self.workspace.stacks.head(self.stack_id)
+
+    def edit(self, edit, *, status=200, base=None, gesture=None, view=None):
+        posted = {"edit": edit, "base": base or self.head().id, "gesture": gesture, "view": view or {}}
+        answer = self.client.post(f"/stacks/{self.stack_id}/edits", json=posted)
+        self.assertEqual(answer.status_code, status, answer.text)
+        return answer.json()
+
+
+class Structure(html.parser.HTMLParser):
+    """Every tag with its attributes; raises on nothing, so that tests ask."""
+
+    def __init__(self, text):
+        super().__init__()
+        self.tags = []
+        self.feed(text)
+
+    def handle_starttag(self, tag, attrs):
+        self.tags.append((tag, dict(attrs)))
+
+
+class PagesTest(WebCase):
+    def test_every_page_and_fragment(self):
+        for path in (
+            "/",
+            f"/stacks/{self.stack_id}",
+            f"/stacks/{self.stack_id}/card",
+            f"/stacks/{self.stack_id}/layers",
+            f"/stacks/{self.stack_id}/deliver",
+            *(
+                f"/stacks/{self.stack_id}/sheet?selected={s}"
+                for s in ("piece", "bus", "kick", "duck", "layer:mid", "layer:gone")
+            ),
+            f"/stacks/{self.stack_id}/sheet?selected=layer:mid&item=note:0.5:29",
+            f"/stacks/{self.stack_id}/sheet?selected=layer:mid&item=hit:0",
+        ):
+            with self.subTest(path=path):
+                answer = self.client.get(path)
+                self.assertEqual(answer.status_code, 200, answer.text)
+                for tag, attributes in Structure(answer.text).tags:
+                    self.assertNotIn("style", attributes, tag)
+                    self.assertFalse([name for name in attributes if name.startswith("on")], tag)
+
+    def test_every_number_of_a_layer_is_in_its_sheet(self):
+        from apilado.core.document.layer import Layer
+        from apilado.core.parameters import parameters_of
+
+        paths = {
+            a.get("data-path")
+            for _, a in Structure(self.client.get(f"/stacks/{self.stack_id}/sheet?selected=layer:mid").text).tags
+        }
+        rows = {a.get("data-path") for _, a in Structure(self.client.get(f"/stacks/{self.stack_id}/layers").text).tags}
+        for parameter in parameters_of(Layer):
+            self.assertIn(f"layers/mid/{parameter.name}", paths | rows)
+
+    def test_no_page_asks_another_server_for_anything(self):
+        for path in ("/", f"/stacks/{self.stack_id}"):
+            for _, attributes in Structure(self.client.get(path).text).tags:
+                for name in ("src", "href"):
+                    self.assertFalse((attributes.get(name) or "").startswith(("http", "//")))
+        for sheet in (WEB / "static" / "css").glob("*.css"):
+            for url in re.findall(r"url\(([^)]*)\)", sheet.read_text()):
+                self.assertTrue(url.strip("\"'").startswith("/static/"), url)
+                self.assertEqual(self.client.get(url.strip("\"'")).status_code, 200, url)
+
+    def test_names_are_escaped_everywhere(self):
+        name = "<script>alert(1)</script>\"'&"
+        self.edit({"op": "set", "path": "name", "value": name})
+        self.edit({"op": "set", "path": "layers/mid/name", "value": name[:40]})
+        answer = self.edit({"op": "set", "path": "tempo_bpm", "value": 100.0})
+        drawn = self.client.post(f"/stacks/{self.stack_id}/drawings", json={"client": "a", "view": {}}).json()
+        texts = [json.dumps(answer), json.dumps(drawn)] + [
+            self.client.get(path).text
+            for path in (
+                "/",
+                f"/stacks/{self.stack_id}",
+                f"/stacks/{self.stack_id}/sheet?selected=layer:mid",
+                f"/stacks/{self.stack_id}/layers",
+                f"/stacks/{self.stack_id}/deliver",
+            )
+        ]
+        for text in texts:
+            self.assertNotIn("<script>alert", text)
+
+    def test_missing_things_are_told(self):
+        page = self.client.get("/stacks/999", headers={"accept": "text/html"})
+        self.assertEqual(page.status_code, 404)
+        self.assertIn("There is no stack 999", page.text)
+        self.assertEqual(self.client.get("/stacks/999/revision").json(), {"error": "There is no stack 999"})
+
+
+class SecurityTest(WebCase):
+    def test_other_hosts_are_refused(self):
+        for host in ("evil.example", "127.0.0.1:9999", "localhost", "127.0.0.1.evil.example:8765"):
+            self.assertEqual(self.client.get("/", headers={"host": host}).status_code, 403, host)
+        for host in ("localhost:8765", "[::1]:8765"):
+            self.assertEqual(self.client.get("/", headers={"host": host}).status_code, 200, host)
+
+    def test_cross_site_posts_are_refused(self):
+        for headers in ({"origin": "http://evil.example"}, {"sec-fetch-site": "cross-site"}, {"origin": "null"}):
+            answer = self.client.post(f"/stacks/{self.stack_id}/delete", headers=headers)
+            self.assertEqual(answer.status_code, 403, headers)
+        self.assertEqual(len(self.workspace.stacks.listed()), 3)
+        self.assertEqual(
+            self.client.post(f"/stacks/{self.stack_id}/duplicate", headers={"origin": HOST}).status_code, 200
+        )
+
+    def test_headers_of_every_answer(self):
+        for path in ("/", "/static/css/paper.css", "/stacks/999"):
+            sent = self.client.get(path).headers
+            policy = sent["content-security-policy"]
+            self.assertIn("script-src 'self';", policy)
+            self.assertNotIn("unsafe", policy)
+            self.assertEqual(sent["x-content-type-options"], "nosniff")
+
+    def test_a_huge_body_is_refused_before_it_is_read(self):
+        answer = self.client.post("/import", headers={"content-length": str(10**12)}, content=b"")
+        self.assertEqual(answer.status_code, 403)
+
+
+class EditsTest(WebCase):
+    def test_an_edit_answers_with_the_plan_and_the_values(self):
+        told = self.edit({"op": "move-crossover", "index": 0, "frequency_hz": 150.0})
+        self.assertEqual(set(told["plan"]), {"pile", "profile", "passage", "strip"})
+        self.assertIn("150 Hz", told["plan"]["pile"])
+        self.assertEqual(told["values"], {"crossovers/0/frequency_hz": "150"})
+        self.assertFalse(told["controls"])
+        self.assertEqual(told["undo"], "Crossover to 150 Hz")
+
+    def test_fields(self):
+        cases = (
+            ("layers/mid/level_db", -3.5, lambda s: s.layer("mid").level_db == -3.5),
+            ("layers/mid/mute", True, lambda s: s.layer("mid").mute),
+            ("layers/mid/span", "1,2", lambda s: s.layer("mid").span.last == 2),
+            ("layers/mid/polarity", "inverted", lambda s: s.layer("mid").polarity == "inverted"),
+            ("layers/mid/treatments/0/oversampling", "8", lambda s: s.layer("mid").treatments[0].oversampling == 8),
+            (
+                "layers/mid/source/tones/0/harmonics",
+                "1, , 0.5",
+                lambda s: s.layer("mid").source.tones[0].harmonics == (1.0, None, 0.5),
+            ),
+            ("layers/sub/source!kind", "layer", lambda s: s.layer("sub").source.layer == "mid"),
+            (
+                "crossovers/0/frequency_hz",
+                9000.0,
+                lambda s: abs(s.crossovers[0].frequency_hz - 640 / 2 ** (1 / 3)) < 0.01,
+            ),
+            ("crossovers/1/slope_db_per_octave", "48", lambda s: s.crossovers[1].slope_db_per_octave == 48),
+            ("sample_rate", "44100", lambda s: s.sample_rate == 44100),
+            ("note:0.5:29/pitch", 31, lambda s: s.pattern[0].pitch == 31),
+            ("hit:0/beat", 0.25, lambda s: s.kick.hits[0] == 0.25),
+            ("name", "Slip", lambda s: s.name == "Slip"),
+        )
+        for path, value, holds in cases:
+            with self.subTest(path=path):
+                self.edit({"op": "field", "path": path, "value": value})
+                self.assertTrue(holds(self.head().stack))
+        triggers = {"op": "add", "path": "triggers", "part": {"id": "ghost", "name": "Ghost", "hits": [0.0]}}
+        self.edit(triggers)
+        self.edit({"op": "field", "path": "triggers/ghost/hits", "value": "0, 1.5"})
+        self.assertEqual(self.head().stack.triggers[0].hits, (0.0, 1.5))
+
+    def test_refused_fields_change_nothing_and_say_why(self):
+        before = self.head()
+        for path, value, words in (
+            ("layers/mid/level_db", 400, "level_db"),
+            ("layers/mid/level_db", "loud", "'loud' is not a number"),
+            ("layers/mid/source!kind", "take", "a take needs its audio"),
+            ("layers/mid/source!kind", "organ", "a source is one of"),
+            ("layers/none/level_db", 1, "there is nothing at"),
+            ("note:9:9/pitch", 1, "this note is not there any more"),
+            ("hit:9.9/beat", 1, "this hit is not there any more"),
+            ("crossovers/0/frequency_hz", None, "is not a number"),
+            ("note:0.5:29/pitch", 4000, "pitch"),
+        ):
+            with self.subTest(path=path):
+                told = self.edit({"op": "field", "path": path, "value": value}, status=422)
+                self.assertIn(words.lower(), told["error"].lower())
+        self.assertEqual(self.head(), before)
+
+    def test_malformed_requests(self):
+        for posted in ({}, {"edit": 3}, {"edit": {}, "base": "x", "view": {"height": -1}}):
+            answer = self.client.post(f"/stacks/{self.stack_id}/edits", json=posted)
+            self.assertEqual(answer.status_code, 422)
+            self.assertIn("error", answer.json())
+
+    def test_a_stale_page_catches_up_and_is_told(self):
+        stale = self.head().id
+        self.edit({"op": "set", "path": "tempo_bpm", "value": 100.0})
+        told = self.edit({"op": "set", "path": "bars", "value": 2}, base=stale)
+        self.assertIn("another tab", told["notice"])
+        self.assertTrue(told["controls"])
+        self.assertEqual((self.head().stack.tempo_bpm, self.head().stack.bars), (100.0, 2))
+
+    def test_undo_and_redo(self):
+        self.edit({"op": "set", "path": "tempo_bpm", "value": 100.0})
+        told = self.client.post(f"/stacks/{self.stack_id}/undo", json={"view": {}}).json()
+        self.assertEqual((told["tempo_bpm"], told["undo"]), (126.0, None))
+        told = self.client.post(f"/stacks/{self.stack_id}/redo", json={"view": {}}).json()
+        self.assertEqual((told["tempo_bpm"], told["redo"]), (100.0, None))
+
+    def test_a_new_layer_is_selected(self):
+        self.assertEqual(self.edit({"op": "add-layer"})["select"], "layer:layer")
+
+    def test_harmonics_are_drawn_and_pulled(self):
+        view = {"selected": "layer:mid", "mode": "harmonics"}
+        told = self.edit(
+            {"op": "harmonic", "path": "layers/mid/source/tones/0", "number": 2, "amplitude": 0.0}, view=view
+        )
+        self.assertIn('data-number="2"', told["plan"]["profile"])
+        self.assertEqual(self.head().stack.layer("mid").source.tones[0].harmonics, (None, 0.0))
+
+
+class SoundTest(WebCase):
+    def test_the_loop_is_the_render_to_the_bit(self):
+        answer = self.client.get(f"/stacks/{self.stack_id}/loop?client=a")
+        stack = self.head().stack
+        expected = self.workspace.engine.run([build(stack, clock_of(stack, looped=True), self.workspace.load).output])[
+            0
+        ]
+        found = np.frombuffer(answer.content, "<f4").reshape(2, -1)
+        np.testing.assert_array_equal(found, expected)
+        self.assertEqual(int(answer.headers["x-frames"]), expected.shape[1])
+        self.assertEqual(int(answer.headers["x-revision"]), self.head().id)
+
+    def test_measured_drawings(self):
+        told = self.client.post(f"/stacks/{self.stack_id}/drawings", json={"client": "a", "view": {}}).json()
+        self.assertIn("stands", told["soundings"])
+        self.assertIn("LUFS", told["meter"])
+        for name in ("pile", "profile", "passage", "strip"):
+            self.assertGreater(len(told["measured"][name]), 500)
+
+    def test_a_muted_layer_is_an_empty_outline(self):
+        self.edit({"op": "set", "path": "layers/mid/mute", "value": True})
+        told = self.client.post(f"/stacks/{self.stack_id}/drawings", json={"client": "a", "view": {}}).json()
+        self.assertIn("tint-slate is-muted", told["measured"]["pile"])
+        self.assertNotIn("tint-slate", told["measured"]["profile"])
+        self.edit({"op": "set", "path": "layers/sub/solo", "value": True})
+        told = self.client.post(f"/stacks/{self.stack_id}/drawings", json={"client": "a", "view": {}}).json()
+        self.assertIn("tint-verdigris is-faded", told["measured"]["pile"])
+
+
+class ShelfTest(WebCase):
+    def test_new_rename_duplicate_delete_restore(self):
+        made = self.client.post("/stacks", data={"name": "Quay"}, follow_redirects=False)
+        self.assertEqual(made.status_code, 303)
+        new = int(made.headers["location"].rsplit("/", 1)[1])
+        self.assertIn("Breakwater", self.client.post(f"/stacks/{new}/rename", data={"name": "Breakwater"}).text)
+        self.assertIn("Breakwater copy", self.client.post(f"/stacks/{new}/duplicate").text)
+        gone = self.client.post(f"/stacks/{new}/delete").text
+        self.assertIn(f"/stacks/{new}/restore", gone)
+        self.assertNotIn(f'href="/stacks/{new}"', gone)
+        self.assertIn(f'href="/stacks/{new}"', self.client.post(f"/stacks/{new}/restore").text)
+
+    def test_an_empty_name_is_refused(self):
+        answer = self.client.post(
+            f"/stacks/{self.stack_id}/rename", data={"name": "  "}, headers={"hx-request": "true"}
+        )
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("name", answer.text)
+
+    def test_an_empty_shelf_says_what_to_do(self):
+        for listed in self.workspace.stacks.listed():
+            self.workspace.stacks.delete(listed.id)
+        self.assertIn("The shelf is empty", self.client.get("/").text)
+
+    def test_import(self):
+        files = {"file": ("rope.apilado", write_bundle(rope_walk()))}
+        self.assertIn("is on the shelf", self.client.post("/import", files=files).text)
+        bad = self.client.post("/import", files={"file": ("x.apilado", b"PK\x03\x04")}, headers={"hx-request": "true"})
+        self.assertEqual(bad.status_code, 422)
+        self.assertIn("is not a bundle", bad.text)
+
+
+class FilesTest(WebCase):
+    def test_audio_as_kick_take_and_new_layer(self):
+        content = wav(sine(80.0, 0.3))
+        for target, holds in (
+            ("kick", lambda s: s.kick.sound.kind == "sample"),
+            ("mid", lambda s: s.layer("mid").source.kind == "take"),
+            ("new", lambda s: s.layers[-1].name == "my take"),
+        ):
+            answer = self.client.post(
+                f"/stacks/{self.stack_id}/audio", data={"target": target}, files={"file": ("my take.wav", content)}
+            )
+            self.assertEqual(answer.status_code, 200, answer.text)
+            self.assertTrue(holds(self.head().stack), target)
+        before = self.head()
+        bad = self.client.post(
+            f"/stacks/{self.stack_id}/audio", data={"target": "kick"}, files={"file": ("a.wav", content[:99])}
+        )
+        self.assertEqual(bad.status_code, 422)
+        self.assertIn("'a.wav'", bad.json()["error"])
+        self.assertEqual(self.head(), before)
+
+    def test_midi_is_offered_then_taken(self):
+        content = write_midi(slipway().stack.pattern[:4], tempo_bpm=99.0, beats_per_bar=4, name="x")
+        page = self.client.post(f"/stacks/{self.stack_id}/midi", files={"file": ("x.mid", content)}).text
+        self.assertIn("99 bpm", page)
+        offers = [json.loads(a["data-edit"]) for _, a in Structure(page).tags if "data-edit" in a]
+        self.edit(offers[1])
+        self.assertEqual((len(self.head().stack.pattern), self.head().stack.tempo_bpm), (4, 99.0))
+
+    def test_exports(self):
+        for kind, start in (("bundle", b"PK"), ("json", b"{"), ("midi", b"MThd")):
+            answer = self.client.get(f"/stacks/{self.stack_id}/export/{kind}")
+            self.assertTrue(answer.content.startswith(start))
+            self.assertIn("attachment", answer.headers["content-disposition"])
+        self.assertEqual(self.client.get(f"/stacks/{self.stack_id}/export/exe").status_code, 404)
+
+    def test_delivery_from_form_to_zip(self):
+        form = {"extent": "loop", "file_format": "wav", "bits": "16", "rate_hz": "44100", "mix": "on"}
+        text = self.client.post(f"/stacks/{self.stack_id}/deliver", data=form).text
+        job = re.search(r"/deliveries/([0-9a-f]+)", text)[1]
+        for _ in range(300):
+            text = self.client.get(f"/deliveries/{job}").text
+            if "Save the ZIP" in text:
+                break
+        self.assertTrue(self.client.get(f"/deliveries/{job}/file").content.startswith(b"PK"))
+        bad = self.client.post(
+            f"/stacks/{self.stack_id}/deliver", data={**form, "bits": "7"}, headers={"hx-request": "true"}
+        )
+        self.assertEqual(bad.status_code, 422)
+        self.assertEqual(self.client.get("/deliveries/none").status_code, 404)
