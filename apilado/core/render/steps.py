@@ -9,9 +9,9 @@ from apilado.core.clock import Clock
 from apilado.core.document.equaliser import Point, eq_sections
 from apilado.core.document.kick import KickSound
 from apilado.core.document.stack import Crossover, Duck, Limiter
-from apilado.core.dsp.audio import Audio, as_stereo, wrapped_tail
+from apilado.core.dsp.audio import Audio, as_stereo
 from apilado.core.dsp.crossovers import cut, linkwitz_riley, split
-from apilado.core.dsp.dynamics import gain_reduction, limiter_gains, reduced
+from apilado.core.dsp.dynamics import limiter_gains, reduced, whole_reduction
 from apilado.core.dsp.filters import filtered
 from apilado.core.dsp.stereo import delayed, mixed_at, placed
 from apilado.core.notes import Note, voice_notes
@@ -137,24 +137,18 @@ def hits_track(hit: Audio, *, hits: tuple[float, ...], clock: Clock) -> Audio:
 def duck_reduction(key: Audio, *, duck: Duck, clock: Clock) -> NDArray[np.float32]:
     """The duck's gain reduction in dB, frame by frame, its look-ahead taken into account."""
 
-    def run(state: NDArray[np.float64] | None, part: Audio) -> tuple[NDArray[np.float32], NDArray[np.float64]]:
-        return gain_reduction(
-            part,
-            threshold_db=duck.threshold_db,
-            ratio=duck.ratio,
-            knee_db=duck.knee_db,
-            attack_ms=duck.attack_ms,
-            hold_ms=duck.hold_ms,
-            release_ms=duck.release_ms,
-            range_db=duck.range_db,
-            rate_hz=clock.rate_hz,
-            state=state,
-        )
-
-    # The slowest memory is the release: twelve time constants of the round before settle it.
-    lead = int((0.5 + 0.012 * duck.release_ms + 0.001 * duck.hold_ms) * clock.rate_hz)
-    state = run(None, wrapped_tail(key, lead))[1] if clock.looped else None
-    reduction = run(state, key)[0]
+    reduction = whole_reduction(
+        key,
+        threshold_db=duck.threshold_db,
+        ratio=duck.ratio,
+        knee_db=duck.knee_db,
+        attack_ms=duck.attack_ms,
+        hold_ms=duck.hold_ms,
+        release_ms=duck.release_ms,
+        range_db=duck.range_db,
+        rate_hz=clock.rate_hz,
+        looped=clock.looped,
+    )
     ahead = clock.samples_in_ms(duck.lookahead_ms)
     if clock.looped:
         return np.roll(reduction, -ahead)

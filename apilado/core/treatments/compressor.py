@@ -4,11 +4,9 @@ from __future__ import annotations
 
 from typing import ClassVar, Literal
 
-import numpy as np
-
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
-from apilado.core.dsp.dynamics import gain_reduction, reduced
+from apilado.core.dsp.dynamics import reduced, whole_reduction
 from apilado.core.parameters import number
 from apilado.core.treatments.base import Treatment, blended
 from apilado.core.units import db_to_gain
@@ -29,20 +27,17 @@ class Compressor(Treatment):
     blend: float = number(1.0, low=0.0, high=1.0, label="Blend")
 
     def process(self, audio: Audio, clock: Clock) -> Audio:
-        def run(state: np.ndarray | None) -> tuple[np.ndarray, np.ndarray]:
-            return gain_reduction(
-                audio,
-                threshold_db=self.threshold_db,
-                ratio=self.ratio,
-                knee_db=self.knee_db,
-                attack_ms=self.attack_ms,
-                hold_ms=0.0,
-                release_ms=self.release_ms,
-                range_db=120.0,
-                rate_hz=clock.rate_hz,
-                state=state,
-            )
-
-        state = run(None)[1] if clock.looped else None
-        wet = reduced(audio, run(state)[0])
+        reduction = whole_reduction(
+            audio,
+            threshold_db=self.threshold_db,
+            ratio=self.ratio,
+            knee_db=self.knee_db,
+            attack_ms=self.attack_ms,
+            hold_ms=0.0,
+            release_ms=self.release_ms,
+            range_db=120.0,
+            rate_hz=clock.rate_hz,
+            looped=clock.looped,
+        )
+        wet = reduced(audio, reduction)
         return blended(audio, wet, blend=self.blend, wet_gain=float(db_to_gain(self.makeup_db)))

@@ -1,0 +1,66 @@
+"""The reference stack of the benchmark, and the same count of work for a general-purpose effects library."""
+
+from __future__ import annotations
+
+from apilado.core.document.equaliser import Bell, HighPass, HighShelf
+from apilado.core.document.kick import Kick
+from apilado.core.document.layer import Layer, Span
+from apilado.core.document.stack import Bus, Crossover, Duck, Limiter, Stack
+from apilado.core.dsp.crossovers import cut, linkwitz_riley
+from apilado.core.notes import Note
+from apilado.core.sources.tone import Envelope, Tone, ToneSource
+from apilado.core.treatments.compressor import Compressor
+from apilado.core.treatments.soft_clip import SoftClip
+
+EQ = (
+    HighPass(frequency_hz=30.0),
+    Bell(frequency_hz=300.0, gain_db=-4.0),
+    Bell(frequency_hz=1200.0, gain_db=2.0),
+    HighShelf(frequency_hz=6000.0, gain_db=-3.0),
+)
+
+
+def reference_stack(bars: int = 8) -> Stack:
+    """Three layers of two tones with 7 copies, 4-band EQ, 4× drive, compressor; bus; duck; 120 bpm, 48 kHz."""
+    source = ToneSource(
+        tones=(Tone(shape="saw", copies=7, spread=0.8), Tone(shape="square", octave=1, copies=7, spread=0.5)),
+        envelope=Envelope(sustain=0.7),
+    )
+    layers = tuple(
+        Layer(
+            id=name,
+            name=name,
+            source=source.model_copy(update={"glide_ms": 60.0 + number}),
+            span=Span(first=number, last=number),
+            treatments=(SoftClip(drive_db=9.0), Compressor()),
+            eq=EQ,
+            level_db=-9.0,
+        )
+        for number, name in enumerate(("low", "middle", "top"))
+    )
+    notes = tuple(
+        Note(start_beats=0.5 * step, length_beats=0.45, pitch=29 + (step * 5) % 12) for step in range(8 * bars)
+    )
+    return Stack(
+        name="Reference",
+        tempo_bpm=120.0,
+        bars=bars,
+        pattern=notes,
+        kick=Kick(hits=tuple(float(beat) for beat in range(4 * bars))),
+        crossovers=(Crossover(frequency_hz=110.0), Crossover(frequency_hz=700.0)),
+        layers=layers,
+        bus=Bus(eq=(HighPass(frequency_hz=28.0, slope_db_per_octave=12),), limiter=Limiter(ceiling_db=-3.0)),
+        duck=Duck(),
+    )
+
+
+def section_counts(stack: Stack) -> list[int]:
+    """How many second-order sections each layer runs through: its split and its EQ."""
+    rate = stack.sample_rate
+    borders = tuple(linkwitz_riley(c.frequency_hz, c.slope_db_per_octave, rate) for c in stack.crossovers)
+    counts = []
+    for layer in stack.layers:
+        piece = cut(borders, layer.span.first, layer.span.last)
+        removed = 0 if piece.removed is None else len(piece.removed)
+        counts.append(len(piece.common) + len(piece.path) + removed + sum(len(p.sections(rate)) for p in layer.eq))
+    return counts

@@ -1,0 +1,158 @@
+"""apilado bench: speed as ratios within one run, since absolute times say little on a shared machine."""
+
+from __future__ import annotations
+
+import json
+import platform
+import resource
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from typing import Any, TextIO
+
+import numba
+import numpy as np
+import scipy
+
+from apilado import __version__
+from apilado.bench.reference import reference_stack, section_counts
+from apilado.core.document.edits import Edit, MoveCrossover, SetValue, apply
+from apilado.core.document.stack import Stack
+from apilado.core.dsp.audio import Audio
+from apilado.core.render.engine import Engine
+from apilado.core.render.graph import build, clock_of
+from apilado.core.soundings.measures import measure
+from apilado.core.soundings.registry import sound
+from apilado.errors import NotFound
+
+ROUNDS = 5
+GOALS = {"library": 1.0, "edit": 0.15, "measuring": 0.5}
+EDITS: tuple[tuple[str, Edit], ...] = (
+    ("an EQ gain of one layer", SetValue(path="layers/middle/eq/1/gain_db", value=-5.0)),
+    ("a crossover", MoveCrossover(index=0, frequency_hz=125.0)),
+    ("the duck's release", SetValue(path="duck/release_ms", value=75.0)),
+)
+
+
+def no_assets(sha256: str, rate_hz: int) -> Audio:
+    """The reference stack needs no files."""
+    raise NotFound(f"there is no asset {sha256[:12]}…")
+
+
+def render(stack: Stack, engine: Engine) -> Audio:
+    """The whole loop."""
+    audio: Audio = engine.run([build(stack, clock_of(stack, looped=True), no_assets).output])[0]
+    return audio
+
+
+def median_seconds(prepare: Callable[[], Any], work: Callable[[Any], object]) -> float:
+    """The median time of `work` over several rounds, each on what `prepare` gives; one round goes unmeasured."""
+    times = []
+    for number in range(ROUNDS + 1):
+        prepared = prepare()
+        began = time.perf_counter()
+        work(prepared)
+        if number:
+            times.append(time.perf_counter() - began)
+    return float(np.median(times))
+
+
+def library_seconds(stack: Stack) -> tuple[float, float] | None:
+    """(with the drives at 4×, with them at the base rate): the same count of filters, drives and compressors in
+    `pedalboard`, on buffers of the same length. None where it is not installed."""
+    try:
+        import pedalboard
+        from pedalboard.io import StreamResampler
+    except ImportError:
+        return None
+    rate = stack.sample_rate
+    frames = clock_of(stack, looped=True).frames
+    audio = (0.3 * np.random.default_rng(1).standard_normal((2, frames))).astype(np.float32)
+    chains = [
+        (
+            pedalboard.Pedalboard([pedalboard.PeakFilter(300.0, -3.0, 1.0) for _ in range(count)]),
+            pedalboard.Compressor(),
+        )
+        for count in section_counts(stack)
+    ]
+
+    def drive(sound: Audio, factor: int) -> Audio:
+        if factor == 1:
+            return pedalboard.Distortion(9.0)(sound, rate)
+        up = StreamResampler(rate, rate * factor, 2)
+        high = np.concatenate([up.process(sound), up.process(None)], axis=1)
+        down = StreamResampler(rate * factor, rate, 2)
+        shaped = pedalboard.Distortion(9.0)(high, rate * factor)
+        return np.concatenate([down.process(shaped), down.process(None)], axis=1)[:, :frames]
+
+    def run(factor: int) -> None:
+        total = np.zeros_like(audio)
+        for filters, compressor in chains:
+            sound = compressor(drive(filters(audio, rate), factor), rate)
+            ducked = pedalboard.Compressor(-24.0, 4.0, 0.5, 60.0)(sound, rate)
+            total[:, : ducked.shape[1]] += ducked
+        pedalboard.Pedalboard([pedalboard.PeakFilter(28.0, -3.0, 0.7), pedalboard.Limiter(-3.0)])(total, rate)
+
+    return (median_seconds(lambda: 4, run), median_seconds(lambda: 1, run))
+
+
+def peak_mib(bars: int) -> float:
+    """The most memory a process of its own needs to render a reference stack of so many bars."""
+    command = [sys.executable, "-c", f"from apilado.bench.report import print_peak; print_peak({bars})"]
+    return float(json.loads(subprocess.run(command, check=True, capture_output=True, text=True).stdout))
+
+
+def print_peak(bars: int) -> None:
+    """Renders and prints this process's peak memory in MiB."""
+    render(reference_stack(bars), Engine())
+    print(json.dumps(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024.0))
+
+
+def run(out: TextIO) -> int:
+    """Measures and prints everything; the goals are printed beside the ratios."""
+
+    def say(text: str) -> None:
+        print(text, file=out, flush=True)
+
+    def ratio(name: str, value: float, goal: float) -> None:
+        say(f"  {name:<46} {value:6.2f}   goal at most {goal:.2f}{'' if value <= goal else '   not met'}")
+
+    stack = reference_stack()
+    say(f"Apilado {__version__} on {platform.machine()}, {platform.processor() or 'processor unnamed'}")
+    versions = f"Python {platform.python_version()}, NumPy {np.__version__}, SciPy {scipy.__version__}"
+    say(f"{versions}, Numba {numba.__version__}; medians of {ROUNDS} rounds")
+    threads: dict[str, int | None] = {"one thread": 1, "all threads": None}
+    cold = {
+        name: median_seconds(lambda n=n: Engine(threads=n), lambda e: render(stack, e)) for name, n in threads.items()
+    }
+    say(f"Cold render of the reference stack (8 bars, 3 layers): {1000 * cold['one thread']:.0f} ms on one thread")
+    library = library_seconds(stack)
+    if library is None:
+        say("  against the effects library: 'pedalboard' is not installed (make test installs it)")
+    else:
+        ratio("against the library, drives at 4×, one thread", cold["one thread"] / library[0], GOALS["library"])
+        ratio("against the library, drives at 4×, all threads", cold["all threads"] / library[0], GOALS["library"])
+        ratio("against the library, drives at 1×, one thread", cold["one thread"] / library[1], GOALS["library"])
+    say("One edit against the cold render, all threads")
+    for name, edit in EDITS:
+        edited = apply(stack, edit)
+
+        def warm() -> Engine:
+            engine = Engine()
+            render(stack, engine)
+            return engine
+
+        taken = median_seconds(warm, lambda e, s=edited: render(s, e))
+        ratio(name, taken / cold["all threads"], GOALS["edit"])
+    say("Measuring against rendering, all threads")
+
+    def rendered() -> Engine:
+        engine = Engine()
+        render(stack, engine)
+        return engine
+
+    measuring = median_seconds(rendered, lambda e: sound(measure(stack, no_assets, e)))
+    ratio("all measurements and soundings", measuring / cold["all threads"], GOALS["measuring"])
+    say(f"Peak memory of a process that renders 16 bars: {peak_mib(16):.0f} MiB, the cache of 512 MiB included")
+    return 0

@@ -1,0 +1,55 @@
+"""python -m tests.browser.screenshots DIR: one picture of each main view, from the demo data."""
+
+import shutil
+import sys
+import tempfile
+from pathlib import Path
+
+from playwright.sync_api import sync_playwright
+
+from tests.browser.page import FLAGS
+from tests.server import Server
+
+READY = "#soundings:not(.is-stale) .soundings-head"
+
+
+def main(folder: Path) -> None:
+    folder.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory() as data, sync_playwright() as playwright:
+        server = Server(Path(data))
+        browser = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=FLAGS)
+
+        def view(path: str, *, dark: bool = False):
+            context = browser.new_context(
+                viewport={"width": 1280, "height": 800}, color_scheme="dark" if dark else "light"
+            )
+            page = context.new_page()
+            page.goto(server.url + path)
+            return page
+
+        shelf = view("/")
+        shelf.wait_for_selector(".card-counts:not(.is-waiting)")
+        shelf.wait_for_timeout(3000)
+        shelf.screenshot(path=folder / "shelf.png")
+        paths = {shelf.locator(".card-name").nth(i).inner_text(): i for i in range(3)}
+        links = {name: shelf.locator(".card-open").nth(i).get_attribute("href") for name, i in paths.items()}
+        for name, stack, dark, keys in (
+            ("bench", "Slipway", False, ["2"]),
+            ("bench-night", "Slipway", True, ["1"]),
+            ("bench-flawed", "Lock Gate", False, ["2"]),
+        ):
+            page = view(links[stack], dark=dark)
+            page.wait_for_selector(READY)
+            for key in keys:
+                page.keyboard.press(key)
+            if dark:
+                page.click("[data-mode=harmonics]")
+            page.wait_for_timeout(300)
+            page.wait_for_selector(READY)
+            page.screenshot(path=folder / f"{name}.png")
+        browser.close()
+        server.kill()
+
+
+if __name__ == "__main__":
+    main(Path(sys.argv[1]))
