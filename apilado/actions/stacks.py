@@ -8,7 +8,8 @@ from typing import Any
 
 from apilado import __version__
 from apilado.actions.workspace import Workspace
-from apilado.core.document.edits import Edit, apply
+from apilado.core.document.editing import Edit
+from apilado.core.document.edits import apply
 from apilado.core.document.kick import Kick
 from apilado.core.document.layer import Layer, Span
 from apilado.core.document.reading import stack_from_json

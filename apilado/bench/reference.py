@@ -5,8 +5,8 @@ from __future__ import annotations
 from apilado.core.document.equaliser import Bell, HighPass, HighShelf
 from apilado.core.document.kick import Kick
 from apilado.core.document.layer import Layer, Span
-from apilado.core.document.stack import Bus, Crossover, Duck, Limiter, Stack
-from apilado.core.dsp.crossovers import cut, linkwitz_riley
+from apilado.core.document.stack import Bus, Crossover, Duck, Limiter, Stack, borders_of
+from apilado.core.dsp.crossovers import cut
 from apilado.core.notes import Note
 from apilado.core.sources.tone import Envelope, Tone, ToneSource
 from apilado.core.treatments.compressor import Compressor
@@ -57,10 +57,10 @@ def reference_stack(bars: int = 8) -> Stack:
 def section_counts(stack: Stack) -> list[int]:
     """How many second-order sections each layer runs through: its split and its EQ."""
     rate = stack.sample_rate
-    borders = tuple(linkwitz_riley(c.frequency_hz, c.slope_db_per_octave, rate) for c in stack.crossovers)
+    borders = borders_of(stack.crossovers, rate)
     counts = []
     for layer in stack.layers:
         piece = cut(borders, layer.span.first, layer.span.last)
-        removed = 0 if piece.removed is None else len(piece.removed)
-        counts.append(len(piece.common) + len(piece.path) + removed + sum(len(p.sections(rate)) for p in layer.eq))
+        in_split = len(piece.common.sections) + sum(len(path.sections) for _, path in piece.paths)
+        counts.append(in_split + sum(len(point.sections(rate)) for point in layer.eq))
     return counts

@@ -17,7 +17,10 @@ import scipy
 
 from apilado import __version__
 from apilado.bench.reference import reference_stack, section_counts
-from apilado.core.document.edits import Edit, MoveCrossover, SetValue, apply
+from apilado.core.document.editing import Edit
+from apilado.core.document.edits import apply
+from apilado.core.document.edits_borders import MoveCrossover
+from apilado.core.document.edits_values import SetValue
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.audio import Audio
 from apilado.core.render.engine import Engine

@@ -4,7 +4,11 @@ from __future__ import annotations
 
 from typing import Any
 
-from apilado.core.document.edits import Edit, MoveCrossover, ReplaceHit, ReplaceNote, SetSource, SetValue
+from apilado.core.document.editing import Edit
+from apilado.core.document.edits_borders import MoveCrossover
+from apilado.core.document.edits_layers import SetSource
+from apilado.core.document.edits_pattern import ReplaceHit, ReplaceNote
+from apilado.core.document.edits_values import SetValue
 from apilado.core.document.stack import Stack
 from apilado.core.notes import Note
 from apilado.errors import InvalidEdit

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from apilado.core.document.edits import Edit, ReplaceHit, ReplaceNote
+from apilado.core.document.editing import Edit
+from apilado.core.document.edits_pattern import ReplaceHit, ReplaceNote
 from apilado.core.document.stack import Stack
 from apilado.core.notes import Note
 

@@ -9,7 +9,8 @@ from numpy.testing import assert_allclose
 
 from apilado.actions import stacks
 from apilado.actions.delivery import Deliveries, DeliveryOptions, rendered_files, safe_name
-from apilado.core.document.edits import RemoveCrossover, SetValue
+from apilado.core.document.edits_borders import RemoveCrossover
+from apilado.core.document.edits_values import SetValue
 from apilado.core.formats.audio_files import read_audio
 from apilado.core.formats.bundles import write_bundle
 from apilado.core.render.graph import build, clock_of

@@ -3,7 +3,8 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from apilado.core.document.edits import SetValue, apply
+from apilado.core.document.edits import apply
+from apilado.core.document.edits_values import SetValue
 from apilado.demo.stacks import rope_walk, slipway
 from apilado.errors import FutureVersion, NotFound, UnreadableFile
 from apilado.store.assets import Assets, write_whole

@@ -10,7 +10,7 @@ from pydantic import Field, field_validator
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.envelopes import rising
 from apilado.core.dsp.kicks import kick_sound
-from apilado.core.parameters import Model, number, switch, tagged_union, text
+from apilado.core.parameters import Model, choice, number, switch, tagged_union, text
 from apilado.core.sources.base import AssetLoader
 from apilado.core.sources.take import SHA256_PATTERN
 
@@ -106,6 +106,10 @@ class Kick(Model):
     sound: AnyKickSound = SynthKick()
     level_db: float = number(-3.0, low=-60.0, high=6.0, step=0.1, unit="dB", label="Level")
     mute: bool = switch(False, label="Mute")
+    polarity: Literal["normal", "inverted"] = choice("normal", label="Polarity")
+    offset_ms: float = number(
+        0.0, low=-20.0, high=20.0, step=0.01, unit="ms", label="Offset", help="Later or earlier than its hits"
+    )
     hits: tuple[float, ...] = Field(default=(), max_length=MOST_HITS, description="Beats, ascending")
 
     _ordered = field_validator("hits")(ordered_hits)

@@ -51,6 +51,9 @@ class Layer(Model):
     width: float = number(1.0, low=0.0, high=2.0, label="Width")
     pan: float = number(0.0, low=-1.0, high=1.0, label="Pan")
     mono: bool = switch(False, label="Mono", help="Both channels the same; pan does not apply")
+    mono_below_hz: float = number(
+        0.0, low=0.0, high=2000.0, step=1.0, unit="Hz", label="Mono below", help="The layer is mono below; 0 is off"
+    )
     polarity: Literal["normal", "inverted"] = choice("normal", label="Polarity")
     delay_ms: float = number(0.0, low=0.0, high=50.0, step=0.01, unit="ms", label="Delay")
     duck_amount: float = number(1.0, low=0.0, high=1.0, label="Duck", help="Share of the duck's depth")

@@ -9,6 +9,7 @@ from pydantic import Field, model_validator
 from apilado.core.document.equaliser import MOST_POINTS, AnyPoint
 from apilado.core.document.kick import Kick, Trigger
 from apilado.core.document.layer import MOST_NOTES, Layer
+from apilado.core.dsp.crossovers import Border, border
 from apilado.core.notes import Note
 from apilado.core.parameters import Model, choice, integer, number, switch, text
 from apilado.core.sources.layer_sound import LayerSound
@@ -33,7 +34,20 @@ class Crossover(Model):
 
     frequency_hz: float = number(120.0, low=30.0, high=16000.0, step=0.1, scale="log", unit="Hz", label="Frequency")
     slope_db_per_octave: Literal[12, 24, 48] = choice(24, label="Slope", unit="dB/oct")
-    kind: Literal["minimum-phase"] = "minimum-phase"
+    kind: Literal["minimum-phase", "linear-phase"] = choice(
+        "minimum-phase", label="Kind", help="Linear phase turns no phase, and rings before as well as after"
+    )
+    overlap_octaves: float = number(
+        0.0, low=0.0, high=1.0, step=0.05, unit="oct", label="Overlap", help="How far the two edges are apart"
+    )
+
+
+def borders_of(crossovers: tuple[Crossover, ...], rate_hz: int) -> tuple[Border, ...]:
+    """The filters of the crossovers at a rate."""
+    return tuple(
+        border(c.frequency_hz, c.slope_db_per_octave, rate_hz, kind=c.kind, overlap_octaves=c.overlap_octaves)
+        for c in crossovers
+    )
 
 
 class Limiter(Model):
@@ -50,6 +64,9 @@ class Bus(Model):
     eq: tuple[AnyPoint, ...] = Field(default=(), max_length=MOST_POINTS)
     treatments: tuple[AnyTreatment, ...] = Field(default=(), max_length=16)
     level_db: float = number(0.0, low=-60.0, high=12.0, step=0.1, unit="dB", label="Level")
+    mono_below_hz: float = number(
+        0.0, low=0.0, high=500.0, step=1.0, unit="Hz", label="Mono below", help="Everything below is mono; 0 is off"
+    )
     limiter: Limiter = Limiter()
 
 

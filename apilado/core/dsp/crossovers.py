@@ -9,14 +9,20 @@ The sum of all bands is then A₀ A₁ … A(N-1) exactly, for any borders howev
 High-passing band b at its lower border only, with all-passes elsewhere, would leave L(j)·H(k) for j < k over:
 1.2 dB at borders a third of an octave apart.
 
+A linear-phase border has L + H = 1: its A is nothing at all. Borders of both kinds mix freely.
+
 A run of bands from f to l keeps the sum of those bands, H₀ … H(f-1) · M · A(l+1) … with
 M = A(f) … A(l) - H(f) … H(l), since the bands from f upwards sum to A(f) … A(l) up to border l and H(f) … H(l) is
 what lies above l. Layers whose runs tile the bands therefore sum to the same all-pass, however they are cut.
+
+A border with overlap has its two edges apart: the layer below ends above it, the layer above begins below it. What
+lies within a run keeps the border as it is; only edges move. The sum then has a bump, which `cut_response` shows.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
@@ -32,51 +38,116 @@ from apilado.core.dsp.filters import (
     low_pass,
     sections_response,
 )
+from apilado.core.dsp.linear_phase import Taps, low_side
 
 SLOPES_DB_PER_OCTAVE = (12, 24, 48)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
+class Part:
+    """Filters in a row: sections, then symmetric taps."""
+
+    sections: Sections = field(default_factory=lambda: NO_SECTIONS)
+    taps: tuple[Taps, ...] = ()
+
+    def response(self, frequencies_hz: NDArray[np.float64], rate_hz: int) -> NDArray[np.complex128]:
+        """Complex response at each frequency."""
+        total = sections_response(self.sections, frequencies_hz, rate_hz)
+        for taps in self.taps:
+            total = total * taps.response(frequencies_hz, rate_hz)
+        return total
+
+    def run(self, audio: Audio, *, rate_hz: int, looped: bool) -> Audio:
+        """The filtered audio, same shape."""
+        audio = filtered(audio, self.sections, rate_hz=rate_hz, looped=looped)
+        for taps in self.taps:
+            audio = taps.run(audio, looped=looped)
+        return audio
+
+
+def in_a_row(parts: Sequence[Part]) -> Part:
+    """All filters of some parts, one after the other."""
+    sections = [part.sections for part in parts]
+    return Part(np.vstack(sections) if sections else NO_SECTIONS, tuple(taps for part in parts for taps in part.taps))
+
+
+@dataclass(frozen=True, eq=False)
 class Border:
-    """The filters of one crossover; each is an array of sections."""
+    """The filters of one crossover: what an edge keeps, and what those keep that reach over it."""
 
-    low: Sections
-    high: Sections
-    whole: Sections
+    low: Part
+    high: Part
+    whole: Part
+    edge_low: Part
+    edge_high: Part
+
+    @property
+    def overlaps(self) -> bool:
+        """Whether its edges are apart."""
+        return self.edge_low is not self.low
 
 
-def linkwitz_riley(frequency_hz: float, slope_db_per_octave: int, rate_hz: int) -> Border:
-    """The minimum-phase Linkwitz–Riley border at a frequency.
+def border(
+    frequency_hz: float,
+    slope_db_per_octave: int,
+    rate_hz: int,
+    *,
+    kind: str = "minimum-phase",
+    overlap_octaves: float = 0.0,
+) -> Border:
+    """A crossover at a frequency; with overlap its edges lie half of it to either side.
 
     Raises:
-        ValueError: the slope is not 12, 24 or 48, or the frequency not below half the rate.
+        ValueError: the slope is not 12, 24 or 48, the kind unknown, or the frequency not below half the rate.
     """
     if slope_db_per_octave not in SLOPES_DB_PER_OCTAVE:
         raise ValueError(f"a slope is one of {SLOPES_DB_PER_OCTAVE} dB/octave, not {slope_db_per_octave}")
     if not 0.0 < frequency_hz < rate_hz / 2:
         raise ValueError(f"a crossover lies below half the rate of {rate_hz} Hz, not at {frequency_hz} Hz")
+    if kind == "minimum-phase":
+        sides = linkwitz_riley
+    elif kind == "linear-phase":
+        sides = linear_phase
+    else:
+        raise ValueError(f"a crossover is minimum-phase or linear-phase, not {kind}")
+    low, high, whole = sides(frequency_hz, slope_db_per_octave, rate_hz)
+    if overlap_octaves <= 0.0:
+        return Border(low, high, whole, low, high)
+    apart = 2.0 ** (overlap_octaves / 2.0)
+    edge_low = sides(min(frequency_hz * apart, 0.49 * rate_hz), slope_db_per_octave, rate_hz)[0]
+    edge_high = sides(frequency_hz / apart, slope_db_per_octave, rate_hz)[1]
+    return Border(low, high, whole, edge_low, edge_high)
+
+
+def linkwitz_riley(frequency_hz: float, slope_db_per_octave: int, rate_hz: int) -> tuple[Part, Part, Part]:
+    """Low side, high side and their sum of a minimum-phase Linkwitz–Riley border."""
     if slope_db_per_octave == 12:
         # Two first-order filters: 1/(s+1)², -s²/(s+1)², and their sum (1-s)/(1+s).
         squared = (1.0, 2.0, 1.0)
-        return Border(
-            low=analogue_section((0.0, 0.0, 1.0), squared, frequency_hz, rate_hz),
-            high=analogue_section((-1.0, 0.0, 0.0), squared, frequency_hz, rate_hz),
-            whole=analogue_section((-1.0, 0.0, 1.0), squared, frequency_hz, rate_hz),
+        return (
+            Part(analogue_section((0.0, 0.0, 1.0), squared, frequency_hz, rate_hz)),
+            Part(analogue_section((-1.0, 0.0, 0.0), squared, frequency_hz, rate_hz)),
+            Part(analogue_section((-1.0, 0.0, 1.0), squared, frequency_hz, rate_hz)),
         )
     qs = butterworth_qs(slope_db_per_octave // 12)
     lows = [low_pass(frequency_hz, q, rate_hz) for q in qs for _ in range(2)]
     highs = [high_pass(frequency_hz, q, rate_hz) for q in qs for _ in range(2)]
     wholes = [analogue_section((1.0, -1.0 / q, 1.0), (1.0, 1.0 / q, 1.0), frequency_hz, rate_hz) for q in qs]
-    return Border(low=np.vstack(lows), high=np.vstack(highs), whole=np.vstack(wholes))
+    return Part(np.vstack(lows)), Part(np.vstack(highs)), Part(np.vstack(wholes))
 
 
-@dataclass(frozen=True)
+def linear_phase(frequency_hz: float, slope_db_per_octave: int, rate_hz: int) -> tuple[Part, Part, Part]:
+    """Low side, high side and their sum (nothing at all) of a linear-phase border."""
+    low = low_side(frequency_hz, slope_db_per_octave, rate_hz)
+    return Part(taps=(low,)), Part(taps=(Taps(low.taps, rest=True),)), Part()
+
+
+@dataclass(frozen=True, eq=False)
 class Cut:
-    """What a run of bands keeps of its source: `common`, then `path`, less `removed` where that is not None."""
+    """What a run of bands keeps of its source: `common`, then the sum of the paths, each with its sign."""
 
-    common: Sections
-    path: Sections
-    removed: Sections | None
+    common: Part
+    paths: tuple[tuple[float, Part], ...]
 
 
 def cut(borders: tuple[Border, ...], first: int, last: int) -> Cut:
@@ -88,35 +159,40 @@ def cut(borders: tuple[Border, ...], first: int, last: int) -> Cut:
     top = len(borders)
     if not 0 <= first <= last <= top:
         raise ValueError(f"a run of bands lies within 0 to {top}, not {first} to {last}")
-
-    def stacked(parts: list[Sections]) -> Sections:
-        return np.vstack(parts) if parts else NO_SECTIONS
-
-    below = [border.high for border in borders[:first]]
-    above = [border.whole for border in borders[last + 1 :]]
-    common = stacked(below + above)
+    below = [b.high for b in borders[: max(0, first - 1)]] + [b.edge_high for b in borders[max(0, first - 1) : first]]
+    common = in_a_row(below + [b.whole for b in borders[last + 1 :]])
     inside = borders[first : last + 1]
+    whole = in_a_row([b.whole for b in inside])
     if last == top:
-        return Cut(common, stacked([border.whole for border in inside]), None)
+        return Cut(common, ((1.0, whole),))
     if first == last:
-        return Cut(common, borders[last].low, None)
-    return Cut(common, stacked([b.whole for b in inside]), stacked([b.high for b in inside]))
+        return Cut(common, ((1.0, borders[last].edge_low),))
+    if not borders[last].overlaps:
+        return Cut(common, ((1.0, whole), (-1.0, in_a_row([b.high for b in inside]))))
+    # The highest band of the run has an edge of its own: the bands are kept one by one.
+    single = []
+    for band in range(first, last + 1):
+        kept = borders[band].edge_low if band == last else borders[band].low
+        row = [*[b.high for b in borders[first:band]], kept, *[b.whole for b in borders[band + 1 : last + 1]]]
+        single.append((1.0, in_a_row(row)))
+    return Cut(common, tuple(single))
 
 
 def cut_response(piece: Cut, frequencies_hz: NDArray[np.float64], rate_hz: int) -> NDArray[np.complex128]:
     """Complex response of a cut at each frequency."""
-    kept = sections_response(piece.path, frequencies_hz, rate_hz)
-    if piece.removed is not None:
-        kept = kept - sections_response(piece.removed, frequencies_hz, rate_hz)
-    return kept * sections_response(piece.common, frequencies_hz, rate_hz)
+    kept = np.zeros(frequencies_hz.shape, np.complex128)
+    for sign, path in piece.paths:
+        kept += sign * path.response(frequencies_hz, rate_hz)
+    return kept * piece.common.response(frequencies_hz, rate_hz)
 
 
 def split(audio: Audio, piece: Cut, *, rate_hz: int, looped: bool) -> Audio:
     """The part of the audio that a cut keeps; shape unchanged."""
-    if piece.removed is None:
-        both = np.vstack([piece.common, piece.path])
-        return filtered(audio, both, rate_hz=rate_hz, looped=looped)
-    common = filtered(audio, piece.common, rate_hz=rate_hz, looped=looped)
-    path = filtered(common, piece.path, rate_hz=rate_hz, looped=looped)
-    removed = filtered(common, piece.removed, rate_hz=rate_hz, looped=looped)
-    return path - removed
+    if len(piece.paths) == 1:
+        return in_a_row([piece.common, piece.paths[0][1]]).run(audio, rate_hz=rate_hz, looped=looped)
+    common = piece.common.run(audio, rate_hz=rate_hz, looped=looped)
+    total = np.zeros_like(common)
+    for sign, path in piece.paths:
+        part = path.run(common, rate_hz=rate_hz, looped=looped)
+        total = total + part if sign > 0.0 else total - part
+    return total

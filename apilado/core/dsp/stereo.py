@@ -38,15 +38,18 @@ def placed(
     return np.ascontiguousarray(out * (sides * np.asarray(gain, np.float32)))
 
 
-def delayed(audio: Audio, frames: int, *, looped: bool) -> Audio:
-    """The audio later by whole frames; what leaves the end of a loop comes in at its start."""
+def moved(audio: Audio, frames: int, *, looped: bool) -> Audio:
+    """The audio later (earlier if negative) by whole frames; what leaves a loop at one end comes in at the other."""
     if frames == 0:
         return audio
     if looped:
         return np.roll(audio, frames, axis=1)
     out = np.zeros_like(audio)
-    if frames < audio.shape[1]:
-        out[:, frames:] = audio[:, : audio.shape[1] - frames]
+    kept = max(0, audio.shape[1] - abs(frames))
+    if frames > 0:
+        out[:, frames : frames + kept] = audio[:, :kept]
+    else:
+        out[:, :kept] = audio[:, audio.shape[1] - kept :]
     return out
 
 

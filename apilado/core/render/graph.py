@@ -113,9 +113,12 @@ class _Builder:
     def placed(self, layer: Layer) -> Stage:
         """The layer on its place: width, polarity, delay, level."""
         levels = tuple(layer.note_levels_db.items())
+        sound = self.shaped(layer)
+        if layer.mono_below_hz > 0.0 and not layer.mono:
+            sound = stage(steps.mono_part, sound, below_hz=layer.mono_below_hz, clock=self.clock)
         return stage(
             steps.place,
-            self.shaped(layer),
+            sound,
             width=layer.width,
             mono=layer.mono,
             pan=layer.pan,
@@ -141,7 +144,14 @@ def build(stack: Stack, clock: Clock, load: AssetLoader) -> Graph:
     hit = stage(steps.hit_sound, sound=stack.kick.sound, seed=stack.seed, clock=_hit_clock(clock), context=context)
     kick_track = stage(steps.hits_track, hit, hits=stack.kick.hits, clock=clock)
     trigger = stage(steps.hits_track, hit, hits=stack.trigger_hits(), clock=clock)
-    kick = stage(steps.scale, kick_track, level_db=stack.kick.level_db)
+    kick = stage(
+        steps.set_kick,
+        kick_track,
+        level_db=stack.kick.level_db,
+        inverted=stack.kick.polarity == "inverted",
+        offset_ms=stack.kick.offset_ms,
+        clock=clock,
+    )
     reduction = stage(steps.duck_reduction, trigger, duck=stack.duck, clock=clock) if stack.duck.on else None
     placed = {layer.id: builder.placed(layer) for layer in stack.layers}
     layers = {layer.id: _ducked(placed[layer.id], layer, reduction) for layer in stack.layers}
@@ -153,6 +163,8 @@ def build(stack: Stack, clock: Clock, load: AssetLoader) -> Graph:
     for treatment in stack.bus.treatments:
         if treatment.on:
             bass = stage(steps.treat, bass, treatment=treatment, clock=clock)
+    if stack.bus.mono_below_hz > 0.0:
+        bass = stage(steps.mono_part, bass, below_hz=stack.bus.mono_below_hz, clock=clock)
     bass = stage(steps.scale, bass, level_db=stack.bus.level_db)
     if stack.bus.limiter.on:
         bass = stage(steps.limit, bass, limiter=stack.bus.limiter, clock=clock)

@@ -8,12 +8,13 @@ from numpy.typing import NDArray
 from apilado.core.clock import Clock
 from apilado.core.document.equaliser import Point, eq_sections
 from apilado.core.document.kick import KickSound
-from apilado.core.document.stack import Crossover, Duck, Limiter
+from apilado.core.document.stack import Crossover, Duck, Limiter, borders_of
 from apilado.core.dsp.audio import Audio, as_stereo
-from apilado.core.dsp.crossovers import cut, linkwitz_riley, split
+from apilado.core.dsp.crossovers import cut, split
 from apilado.core.dsp.dynamics import limiter_gains, reduced, whole_reduction
 from apilado.core.dsp.filters import filtered
-from apilado.core.dsp.stereo import delayed, mixed_at, placed
+from apilado.core.dsp.linear_phase import mono_below
+from apilado.core.dsp.stereo import mixed_at, moved, placed
 from apilado.core.notes import Note, voice_notes
 from apilado.core.sources.base import AssetLoader, Score, Source
 from apilado.core.treatments.base import Treatment
@@ -29,8 +30,8 @@ def play_source(*, source: Source, score: Score, clock: Clock, load: AssetLoader
 
 def split_bands(audio: Audio, *, crossovers: tuple[Crossover, ...], first: int, last: int, clock: Clock) -> Audio:
     """What a run of bands keeps of the audio."""
-    borders = tuple(linkwitz_riley(c.frequency_hz, c.slope_db_per_octave, clock.rate_hz) for c in crossovers)
-    return split(audio, cut(borders, first, last), rate_hz=clock.rate_hz, looped=clock.looped)
+    piece = cut(borders_of(crossovers, clock.rate_hz), first, last)
+    return split(audio, piece, rate_hz=clock.rate_hz, looped=clock.looped)
 
 
 def treat(audio: Audio, *, treatment: Treatment, clock: Clock) -> Audio:
@@ -61,7 +62,7 @@ def place(
     if note_levels:
         gain = np.float32(gain) * note_gain(dict(note_levels), notes, clock)
     out = placed(audio, width=width, mono=mono, pan=pan, gain=gain)
-    return delayed(out, clock.samples_in_ms(delay_ms), looped=clock.looped)
+    return moved(out, clock.samples_in_ms(delay_ms), looped=clock.looped)
 
 
 def note_gain(levels_db: dict[int, float], notes: tuple[Note, ...], clock: Clock) -> NDArray[np.float32]:
@@ -79,6 +80,17 @@ def note_gain(levels_db: dict[int, float], notes: tuple[Note, ...], clock: Clock
         at += [max(start - ramp, at[-1] + 1e-3), max(start, at[-1] + 2e-3)]
         value += [value[-1], gain]
     return np.interp(np.arange(clock.frames), at, value).astype(np.float32)
+
+
+def mono_part(audio: Audio, *, below_hz: float, clock: Clock) -> Audio:
+    """Mono below a border; always two channels."""
+    return mono_below(as_stereo(audio), below_hz, rate_hz=clock.rate_hz, looped=clock.looped)
+
+
+def set_kick(track: Audio, *, level_db: float, inverted: bool, offset_ms: float, clock: Clock) -> Audio:
+    """The kick's track at its level, polarity and offset from its hits."""
+    gain = np.float32(float(db_to_gain(level_db)) * (-1.0 if inverted else 1.0))
+    return moved(track * gain, clock.samples_in_ms(offset_ms), looped=clock.looped)
 
 
 def duck_layer(audio: Audio, reduction_db: NDArray[np.float32], *, amount: float) -> Audio:

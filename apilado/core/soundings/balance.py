@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import math
 
-from apilado.core.document.edits import AddPart, Edit, SetValue, Several
+from apilado.core.document.editing import Edit
+from apilado.core.document.edits import Several
+from apilado.core.document.edits_values import AddPart, SetValue
 from apilado.core.document.equaliser import MOST_POINTS
 from apilado.core.measure.stem import StemMeasures, fold_down_loss_db
 from apilado.core.soundings.measures import Measures

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from apilado.core.document.edits import Edit, SetValue, Several
+from apilado.core.document.editing import Edit
+from apilado.core.document.edits import Several
+from apilado.core.document.edits_values import SetValue
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
 from apilado.core.measure.phase import BorderPhase, best_alignment

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import math
 
-from apilado.core.document.edits import Edit, SetValue
+from apilado.core.document.editing import Edit
+from apilado.core.document.edits_values import SetValue
 from apilado.core.measure.ducking import RECOVERED_DB, hit_recoveries
 from apilado.core.render.steps import duck_reduction
 from apilado.core.soundings.measures import Measures

@@ -11,9 +11,9 @@ from numpy.typing import NDArray
 
 from apilado.core.clock import Clock
 from apilado.core.document.layer import Layer
-from apilado.core.document.stack import Stack
+from apilado.core.document.stack import Stack, borders_of
 from apilado.core.dsp.audio import Audio
-from apilado.core.dsp.crossovers import cut, cut_response, linkwitz_riley
+from apilado.core.dsp.crossovers import cut, cut_response
 from apilado.core.measure.ducking import HitRecovery, hit_recoveries
 from apilado.core.measure.flatness import Ripple, worst_ripple
 from apilado.core.measure.loudness import Loudness, measure_loudness
@@ -152,7 +152,7 @@ def split_ripples(stack: Stack, rate_hz: int) -> tuple[SplitRipple, ...]:
     if not stack.crossovers:
         return ()
     frequencies = np.geomspace(20.0, min(18000.0, 0.45 * rate_hz), 1200)
-    borders = tuple(linkwitz_riley(c.frequency_hz, c.slope_db_per_octave, rate_hz) for c in stack.crossovers)
+    borders = borders_of(stack.crossovers, rate_hz)
     families: dict[str, list[Layer]] = {}
     for layer in stack.audible_layers():
         families.setdefault(source_root(stack, layer).id, []).append(layer)

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import asdict, dataclass
 from typing import Any, Literal
 
-from apilado.core.document.edits import Edit
+from apilado.core.document.editing import Edit
 from apilado.core.document.stack import LimitOverride
 from apilado.core.soundings.measures import Measures
 

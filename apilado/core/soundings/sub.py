@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from apilado.core.document.edits import Edit, SetValue, TransposePattern
+from apilado.core.document.editing import Edit
+from apilado.core.document.edits_pattern import TransposePattern
+from apilado.core.document.edits_values import SetValue
 from apilado.core.measure.notes import NoteMeasure
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding, Status

@@ -12,7 +12,7 @@ from pydantic import Field, field_validator
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
-from apilado.core.dsp.envelopes import CUT_MS, adsr, rising
+from apilado.core.dsp.envelopes import CUT_MS, DECAY_NEPERS, adsr, rising
 from apilado.core.dsp.oscillators import Shape, add_tone, cycle_table, harmonics_below
 from apilado.core.dsp.stereo import mixed_at
 from apilado.core.notes import Run, voice_runs
@@ -88,6 +88,12 @@ class ToneSource(Source):
     tones: tuple[Tone, ...] = Field(default=(Tone(),), min_length=1, max_length=4)
     envelope: Envelope = Envelope()
     glide_ms: float = number(60.0, low=0.0, high=2000.0, step=1.0, unit="ms", label="Glide")
+    drop_semitones: float = number(
+        0.0, low=0.0, high=48.0, step=0.5, unit="st", label="Pitch drop", help="How much higher a note begins"
+    )
+    drop_ms: float = number(
+        140.0, low=1.0, high=2000.0, step=1.0, scale="log", unit="ms", label="Drop time", help="All but 1/1000 of it"
+    )
     velocity: float = number(
         0.5, low=0.0, high=1.0, label="Velocity", help="How much of a note's velocity reaches its level"
     )
@@ -106,6 +112,9 @@ class ToneSource(Source):
         gain = self._gain(run, clock)
         part = np.zeros((channels, gain.shape[0]), np.float32)
         track = glide_track(run, score.transpose, self.glide_ms, clock, gain.shape[0])
+        if self.drop_semitones > 0.0:
+            fall = np.exp(-DECAY_NEPERS * np.arange(gain.shape[0]) / clock.samples_in_ms(self.drop_ms))
+            track = track * cents_to_ratio(100.0 * self.drop_semitones * fall)
         for number_, tone in enumerate(self.tones):
             generator = np.random.default_rng([score.seed, number_, index])
             highest_cents = tone.detune_cents if tone.copies > 1 else 0.0

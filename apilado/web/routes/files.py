@@ -12,7 +12,9 @@ from pydantic import ValidationError
 
 from apilado.actions import stacks
 from apilado.actions.delivery import DeliveryOptions, safe_name
-from apilado.core.document.edits import AddLayer, SetKickSound, SetPattern, SetSource, Several, apply
+from apilado.core.document.edits import Several, apply
+from apilado.core.document.edits_layers import AddLayer, SetKickSound, SetSource
+from apilado.core.document.edits_pattern import SetPattern
 from apilado.core.document.reading import explain, stack_to_json
 from apilado.core.document.stack import Stack
 from apilado.core.formats.bundles import write_bundle

@@ -6,7 +6,7 @@ from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import HTMLResponse, RedirectResponse, Response
 
 from apilado.actions import stacks
-from apilado.core.document.edits import SetValue
+from apilado.core.document.edits_values import SetValue
 from apilado.web.drawings.small_pile import small_pile
 from apilado.web.pages import page
 from apilado.web.routes.common import workspace_of

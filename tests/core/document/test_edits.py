@@ -1,26 +1,10 @@
 import unittest
 
-from apilado.core.document.edits import (
-    AddCrossover,
-    AddLayer,
-    AddPart,
-    MoveCrossover,
-    MoveLayer,
-    MovePart,
-    RemoveCrossover,
-    RemoveLayer,
-    RemovePart,
-    ReplaceHit,
-    ReplaceNote,
-    SetHarmonic,
-    SetPattern,
-    SetSource,
-    SetValue,
-    Several,
-    TransposePattern,
-    apply,
-    edit_from_data,
-)
+from apilado.core.document.edits import Several, apply, edit_from_data
+from apilado.core.document.edits_borders import AddCrossover, MoveCrossover, RemoveCrossover
+from apilado.core.document.edits_layers import AddLayer, MoveLayer, RemoveLayer, SetSource
+from apilado.core.document.edits_pattern import ReplaceHit, ReplaceNote, SetPattern, TransposePattern
+from apilado.core.document.edits_values import AddPart, MovePart, RemovePart, SetHarmonic, SetValue
 from apilado.core.document.layer import Span
 from apilado.core.notes import Note
 from apilado.demo.stacks import demo_bundles, slipway

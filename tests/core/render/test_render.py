@@ -6,7 +6,9 @@ from threading import Event, Thread
 import numpy as np
 from numpy.testing import assert_allclose
 
-from apilado.core.document.edits import MoveCrossover, SetValue, apply
+from apilado.core.document.edits import apply
+from apilado.core.document.edits_borders import MoveCrossover
+from apilado.core.document.edits_values import SetValue
 from apilado.core.document.layer import Layer, Span
 from apilado.core.document.stack import Crossover
 from apilado.core.notes import Note

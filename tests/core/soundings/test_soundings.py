@@ -4,7 +4,8 @@ import unittest
 
 import numpy as np
 
-from apilado.core.document.edits import SetValue, apply
+from apilado.core.document.edits import apply
+from apilado.core.document.edits_values import SetValue
 from apilado.core.document.equaliser import Bell
 from apilado.core.document.kick import Kick, SynthKick
 from apilado.core.document.layer import Layer, Span

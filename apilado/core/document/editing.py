@@ -1,0 +1,76 @@
+"""What every edit is, and what edits use to find their place in a parsed document."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+from apilado.core.document.layer import TINTS
+from apilado.core.parameters import Model
+from apilado.errors import InvalidEdit
+
+Data = dict[str, Any]
+LOWEST_BORDER_HZ, HIGHEST_BORDER_HZ = 30.0, 16000.0
+
+
+class Edit(Model):
+    """One change. Subclasses alter the parsed document in place and say in a few words what they do."""
+
+    def alter(self, data: Data) -> None:
+        """Changes `data`, the document as plain values."""
+        raise NotImplementedError
+
+    def title(self) -> str:
+        """What it does, for undo and for messages."""
+        raise NotImplementedError
+
+
+def next_tint(layers: list[Data]) -> str:
+    """A tint that no layer has yet, or the one that has not been used for longest."""
+    used = {layer["tint"] for layer in layers}
+    return next((tint for tint in TINTS if tint not in used), TINTS[len(layers) % len(TINTS)])
+
+
+def fresh_id(name: str, taken: set[str]) -> str:
+    """An id made from a name that is not taken yet."""
+    base = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")[:32] or "layer"
+    if base not in taken:
+        return base
+    return next(f"{base}-{n}" for n in range(2, 10_000) if f"{base}-{n}" not in taken)
+
+
+def check_index(members: list[Any], index: int, what: str) -> None:
+    if index >= len(members):
+        raise InvalidEdit(f"there is no {what} {index} any more; there are {len(members)}")
+
+
+def check_kind(part: Data, registry: tuple[Any, ...], what: str) -> None:
+    kinds = [model.model_fields["kind"].default for model in registry]
+    if part.get("kind") not in kinds:
+        raise InvalidEdit(f"a {what} is one of {', '.join(kinds)}, not '{part.get('kind')}'")
+
+
+def index_of(members: list[Any], key: str, path: str) -> int:
+    """Position in a list: by id where its members have one, else by number."""
+    for position, member in enumerate(members):
+        if isinstance(member, dict) and member.get("id") == key:
+            return position
+    if key.isdigit() and int(key) < len(members) and not (members and "id" in (members[0] or {})):
+        return int(key)
+    raise InvalidEdit(f"there is nothing at '{path}' any more")
+
+
+def holder_of(data: Data, path: str) -> tuple[Any, str]:
+    """What holds the last part of a path, and that last part."""
+    *parts, last = path.split("/")
+    place: Any = data
+    for part in parts:
+        if isinstance(place, list):
+            place = place[index_of(place, part, path)]
+        elif isinstance(place, dict) and part in place:
+            place = place[part]
+        else:
+            raise InvalidEdit(f"there is nothing at '{path}'")
+    if not isinstance(place, dict | list):
+        raise InvalidEdit(f"there is nothing at '{path}'")
+    return place, last

@@ -1,0 +1,200 @@
+"""Edits of the borders: crossovers, and the layers that meet at them."""
+
+from __future__ import annotations
+
+import copy
+from typing import Literal
+
+from pydantic import Field
+
+from apilado.core.document.editing import (
+    HIGHEST_BORDER_HZ,
+    LOWEST_BORDER_HZ,
+    Data,
+    Edit,
+    check_index,
+    fresh_id,
+    index_of,
+    next_tint,
+)
+from apilado.core.document.stack import CLOSEST_BORDERS
+from apilado.errors import InvalidEdit
+
+
+class MoveCrossover(Edit):
+    """Moves a crossover, stopping a third of an octave short of its neighbours."""
+
+    op: Literal["move-crossover"] = "move-crossover"
+    index: int = Field(ge=0)
+    frequency_hz: float
+
+    def alter(self, data: Data) -> None:
+        crossovers = data["crossovers"]
+        check_index(crossovers, self.index, "crossover")
+        low, high = LOWEST_BORDER_HZ, HIGHEST_BORDER_HZ
+        if self.index > 0:
+            low = crossovers[self.index - 1]["frequency_hz"] * CLOSEST_BORDERS
+        if self.index + 1 < len(crossovers):
+            high = crossovers[self.index + 1]["frequency_hz"] / CLOSEST_BORDERS
+        crossovers[self.index]["frequency_hz"] = min(max(self.frequency_hz, low), high)
+
+    def title(self) -> str:
+        return f"Crossover to {self.frequency_hz:.0f} Hz"
+
+
+class AddCrossover(Edit):
+    """Cuts the band at a frequency in two; whoever owned it owns both halves."""
+
+    op: Literal["add-crossover"] = "add-crossover"
+    frequency_hz: float = Field(ge=LOWEST_BORDER_HZ, le=HIGHEST_BORDER_HZ)
+
+    def alter(self, data: Data) -> None:
+        crossovers = data["crossovers"]
+        band = sum(1 for crossover in crossovers if crossover["frequency_hz"] < self.frequency_hz)
+        slope = crossovers[min(band, len(crossovers) - 1)]["slope_db_per_octave"] if crossovers else 24
+        crossovers.insert(band, {"frequency_hz": self.frequency_hz, "slope_db_per_octave": slope})
+        for layer in data["layers"]:
+            span = layer["span"]
+            span["first"] += span["first"] > band
+            span["last"] += span["last"] >= band
+
+    def title(self) -> str:
+        return f"Add a crossover at {self.frequency_hz:.0f} Hz"
+
+
+class SplitLayer(Edit):
+    """Cuts a layer in two at a frequency: the new layer takes the same source, and treatments of its own."""
+
+    op: Literal["split-layer"] = "split-layer"
+    layer: str
+    frequency_hz: float = Field(ge=LOWEST_BORDER_HZ, le=HIGHEST_BORDER_HZ)
+
+    def alter(self, data: Data) -> None:
+        layers = data["layers"]
+        index = index_of(layers, self.layer, f"layers/{self.layer}")
+        original = layers[index]
+        edges = [0.0, *[c["frequency_hz"] for c in data["crossovers"]], 1e9]
+        low, high = edges[original["span"]["first"]], edges[original["span"]["last"] + 1]
+        if not low < self.frequency_hz < high:
+            raise InvalidEdit(f"{self.frequency_hz:.0f} Hz does not lie within '{original['name']}'")
+        AddCrossover(frequency_hz=self.frequency_hz).alter(data)
+        border = sum(1 for c in data["crossovers"] if c["frequency_hz"] < self.frequency_hz)
+        taken = {layer["id"] for layer in layers}
+        name = f"upper {original['name']}"[:40]
+        source = original["source"]
+        if source["kind"] != "layer":
+            source = {"kind": "layer", "layer": original["id"]}
+        upper = {
+            **copy.deepcopy(original),
+            "id": fresh_id(name, taken),
+            "name": name,
+            "tint": next_tint(layers),
+            "source": source,
+            "span": {"first": border + 1, "last": original["span"]["last"]},
+        }
+        original["span"] = {"first": original["span"]["first"], "last": border}
+        layers.insert(index + 1, upper)
+
+    def title(self) -> str:
+        return f"Split {self.layer} at {self.frequency_hz:.0f} Hz"
+
+
+class MergeLayers(Edit):
+    """Gives a layer the bands of its upper neighbour as well, which goes; a border that nobody else needs goes too."""
+
+    op: Literal["merge-layers"] = "merge-layers"
+    layer: str
+    upper: str
+
+    def alter(self, data: Data) -> None:
+        layers = data["layers"]
+        lower = layers[index_of(layers, self.layer, f"layers/{self.layer}")]
+        upper = layers[index_of(layers, self.upper, f"layers/{self.upper}")]
+        border = lower["span"]["last"]
+        if upper["span"]["first"] != border + 1:
+            raise InvalidEdit(f"'{lower['name']}' and '{upper['name']}' are not neighbours")
+        for other in layers:
+            if other["source"]["kind"] == "layer" and other["source"]["layer"] == self.upper:
+                if other["id"] == self.layer:
+                    lower["source"] = copy.deepcopy(upper["source"])
+                else:
+                    other["source"]["layer"] = self.layer
+        lower["span"]["last"] = upper["span"]["last"]
+        layers.remove(upper)
+        if not any(x["span"]["last"] == border or x["span"]["first"] == border + 1 for x in layers):
+            RemoveCrossover(index=border).alter(data)
+
+    def title(self) -> str:
+        return f"Merge {self.upper} into {self.layer}"
+
+
+class PutSubUnder(Edit):
+    """Puts a clean sine under a layer: it follows the layer's notes, and the layer's own fundamental goes.
+
+    The border is set where `frequency_hz` says. A layer whose sound is a tone of its own loses its first harmonic;
+    any other is cut at the border. The new sub owns all below it; the layer gives up those bands.
+    """
+
+    op: Literal["put-sub-under"] = "put-sub-under"
+    layer: str
+    frequency_hz: float = Field(ge=LOWEST_BORDER_HZ, le=400.0)
+
+    def alter(self, data: Data) -> None:
+        layers, crossovers = data["layers"], data["crossovers"]
+        above = layers[index_of(layers, self.layer, f"layers/{self.layer}")]
+        if not crossovers or crossovers[0]["frequency_hz"] > self.frequency_hz * CLOSEST_BORDERS:
+            AddCrossover(frequency_hz=self.frequency_hz).alter(data)
+        else:
+            MoveCrossover(index=0, frequency_hz=self.frequency_hz).alter(data)
+        for layer in layers:
+            span = layer["span"]
+            span["first"], span["last"] = max(1, span["first"]), max(1, span["last"])
+        source = above["source"]
+        if source["kind"] == "tone" and all(tone["octave"] >= 0 for tone in source["tones"]):
+            for tone in source["tones"]:
+                if tone["octave"] == 0 and tone["semitones"] == 0:
+                    tone["harmonics"] = [0.0, *tone["harmonics"][1:]]
+        envelope = source.get("envelope", {"attack_ms": 3.0, "release_ms": 60.0, "sustain": 0.9, "decay_ms": 900.0})
+        sub: Data = {
+            "id": fresh_id("sub", {layer["id"] for layer in layers}),
+            "name": "sub",
+            "tint": next_tint(layers),
+            "mono": True,
+            "level_db": min(0.0, above["level_db"]),
+            "transpose": above["transpose"],
+            "notes": copy.deepcopy(above["notes"]),
+            "source": {
+                "kind": "tone",
+                "tones": [{"shape": "sine"}],
+                "glide_ms": source.get("glide_ms", 60.0),
+                "velocity": 0.0,
+                "envelope": {
+                    **envelope,
+                    "attack_ms": max(2.0, envelope["attack_ms"]),
+                    "sustain": max(0.8, envelope["sustain"]),
+                    "release_ms": max(20.0, envelope["release_ms"]),
+                },
+            },
+        }
+        layers.insert(0, sub)
+
+    def title(self) -> str:
+        return f"A clean sub under {self.layer}"
+
+
+class RemoveCrossover(Edit):
+    """Joins the two bands at a crossover."""
+
+    op: Literal["remove-crossover"] = "remove-crossover"
+    index: int = Field(ge=0)
+
+    def alter(self, data: Data) -> None:
+        check_index(data["crossovers"], self.index, "crossover")
+        del data["crossovers"][self.index]
+        for layer in data["layers"]:
+            span = layer["span"]
+            span["first"] -= span["first"] > self.index
+            span["last"] -= span["last"] > self.index
+
+    def title(self) -> str:
+        return "Remove a crossover"

@@ -1,0 +1,104 @@
+"""Edits of whole layers and of sources."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from apilado.core.document.editing import Data, Edit, check_kind, fresh_id, index_of, next_tint
+from apilado.core.document.kick import KICK_SOUNDS
+from apilado.core.sources.registry import SOURCES
+from apilado.errors import InvalidEdit
+
+
+class AddLayer(Edit):
+    """Adds a layer above the others: a new tone over all bands, or a copy of another layer."""
+
+    op: Literal["add-layer"] = "add-layer"
+    name: str = Field(default="layer", min_length=1, max_length=40)
+    copy_of: str | None = None
+
+    def alter(self, data: Data) -> None:
+        layers = data["layers"]
+        tint = next_tint(layers)
+        taken = {layer["id"] for layer in layers}
+        if self.copy_of is None:
+            new: Data = {"span": {"first": 0, "last": len(data["crossovers"])}, "level_db": -6.0}
+            layers.append({**new, "id": fresh_id(self.name, taken), "name": self.name, "tint": tint})
+            return
+        original = layers[index_of(layers, self.copy_of, f"layers/{self.copy_of}")]
+        name = f"{original['name'][:33]} copy"
+        copied = {**original, "id": fresh_id(name, taken), "name": name, "tint": tint}
+        layers.insert(layers.index(original) + 1, copied)
+
+    def title(self) -> str:
+        return "Copy a layer" if self.copy_of else "Add a layer"
+
+
+class RemoveLayer(Edit):
+    """Removes a layer that no other layer takes its sound from."""
+
+    op: Literal["remove-layer"] = "remove-layer"
+    layer: str
+
+    def alter(self, data: Data) -> None:
+        layers = data["layers"]
+        index = index_of(layers, self.layer, f"layers/{self.layer}")
+        for other in layers:
+            source = other["source"]
+            if source["kind"] == "layer" and source["layer"] == self.layer:
+                raise InvalidEdit(
+                    f"'{layers[index]['name']}' cannot go: '{other['name']}' takes its sound from it. "
+                    f"Give '{other['name']}' another source first."
+                )
+        del layers[index]
+
+    def title(self) -> str:
+        return f"Remove {self.layer}"
+
+
+class MoveLayer(Edit):
+    """Moves a layer to a place in the order."""
+
+    op: Literal["move-layer"] = "move-layer"
+    layer: str
+    to: int = Field(ge=0)
+
+    def alter(self, data: Data) -> None:
+        layers = data["layers"]
+        layer = layers.pop(index_of(layers, self.layer, f"layers/{self.layer}"))
+        layers.insert(min(self.to, len(layers)), layer)
+
+    def title(self) -> str:
+        return f"Move {self.layer}"
+
+
+class SetSource(Edit):
+    """Gives a layer a source of another kind, or one given whole."""
+
+    op: Literal["set-source"] = "set-source"
+    layer: str
+    source: Data
+
+    def alter(self, data: Data) -> None:
+        layers = data["layers"]
+        check_kind(self.source, SOURCES, "source")
+        layers[index_of(layers, self.layer, f"layers/{self.layer}")]["source"] = self.source
+
+    def title(self) -> str:
+        return f"Source of {self.layer}"
+
+
+class SetKickSound(Edit):
+    """Gives the kick another sound."""
+
+    op: Literal["set-kick-sound"] = "set-kick-sound"
+    sound: Data
+
+    def alter(self, data: Data) -> None:
+        check_kind(self.sound, KICK_SOUNDS, "kick sound")
+        data["kick"]["sound"] = self.sound
+
+    def title(self) -> str:
+        return "Sound of the kick"

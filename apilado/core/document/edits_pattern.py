@@ -1,0 +1,98 @@
+"""Edits of notes and hits."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from apilado.core.document.editing import Data, Edit, index_of
+from apilado.core.notes import Note
+from apilado.core.units import midi_to_name
+from apilado.errors import InvalidEdit
+
+
+class ReplaceNote(Edit):
+    """Adds (`was` is null), changes, or removes (`now` is null) a note of the pattern."""
+
+    op: Literal["note"] = "note"
+    was: Note | None = None
+    now: Note | None = None
+
+    def alter(self, data: Data) -> None:
+        pattern = data["pattern"]
+        if self.was is not None:
+            was = self.was.model_dump(mode="json")
+            if was not in pattern:
+                name = midi_to_name(self.was.pitch)
+                raise InvalidEdit(f"there is no {name} at beat {self.was.start_beats:g} any more")
+            pattern.remove(was)
+        if self.now is not None:
+            pattern.append(self.now.model_dump(mode="json"))
+            pattern.sort(key=lambda note: (note["start_beats"], note["pitch"]))
+
+    def title(self) -> str:
+        if self.now is None:
+            return "Remove a note"
+        return f"{'Note to' if self.was else 'Add'} {midi_to_name(self.now.pitch)}"
+
+
+class ReplaceHit(Edit):
+    """Adds (`was` is null), moves, or removes (`now` is null) a hit of the kick or of a trigger."""
+
+    op: Literal["hit"] = "hit"
+    trigger: str = "kick"
+    was: float | None = None
+    now: float | None = Field(default=None, ge=0.0, le=1024.0)
+
+    def alter(self, data: Data) -> None:
+        if self.trigger == "kick":
+            holder = data["kick"]
+        else:
+            holder = data["triggers"][index_of(data["triggers"], self.trigger, f"triggers/{self.trigger}")]
+        hits = list(holder["hits"])
+        if self.was is not None:
+            if self.was not in hits:
+                raise InvalidEdit(f"there is no hit at beat {self.was:g} any more")
+            hits.remove(self.was)
+        if self.now is not None:
+            hits.append(self.now)
+        holder["hits"] = sorted(set(hits))
+
+    def title(self) -> str:
+        if self.now is None:
+            return "Remove a hit"
+        return f"Hit to beat {self.now:g}" if self.was is not None else f"Add a hit at beat {self.now:g}"
+
+
+class TransposePattern(Edit):
+    """Moves all notes of the pattern by semitones."""
+
+    op: Literal["transpose"] = "transpose"
+    semitones: int = Field(ge=-48, le=48)
+
+    def alter(self, data: Data) -> None:
+        for note in data["pattern"]:
+            note["pitch"] += self.semitones
+
+    def title(self) -> str:
+        return f"Transpose the pattern by {self.semitones:+d} semitones"
+
+
+class SetPattern(Edit):
+    """Replaces the pattern; optionally tempo and length with it."""
+
+    op: Literal["set-pattern"] = "set-pattern"
+    notes: tuple[Note, ...]
+    tempo_bpm: float | None = None
+    bars: int | None = None
+
+    def alter(self, data: Data) -> None:
+        data["pattern"] = [note.model_dump(mode="json") for note in self.notes]
+        if self.tempo_bpm is not None:
+            data["tempo_bpm"] = self.tempo_bpm
+        if self.bars is not None:
+            data["bars"] = self.bars
+
+    def title(self) -> str:
+        return f"Pattern of {len(self.notes)} notes"

@@ -1,0 +1,129 @@
+"""Edits of single values and of the members of lists."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from pydantic import Field
+
+from apilado.core.document.editing import Data, Edit, check_kind, holder_of, index_of
+from apilado.core.document.equaliser import POINTS
+from apilado.core.sources.tone import MOST_HARMONICS
+from apilado.core.treatments.registry import TREATMENTS
+from apilado.errors import InvalidEdit
+
+
+class SetValue(Edit):
+    """Sets the value at a path such as `layers/mid/level_db`."""
+
+    op: Literal["set"] = "set"
+    path: str = Field(min_length=1, max_length=200)
+    value: Any
+
+    def alter(self, data: Data) -> None:
+        holder, last = holder_of(data, self.path)
+        if isinstance(holder, list):
+            holder[index_of(holder, last, self.path)] = self.value
+        elif last in holder:
+            holder[last] = self.value
+        else:
+            raise InvalidEdit(f"there is nothing at '{self.path}'")
+
+    def title(self) -> str:
+        return "Set " + self.path.replace("_db", "").replace("_hz", "").replace("_ms", "").replace("/", " · ")
+
+
+class AddPart(Edit):
+    """Adds a treatment, an EQ point or a tone at the end of the list at `path`."""
+
+    op: Literal["add"] = "add"
+    path: str = Field(pattern=r"(^|/)(eq|treatments|tones|triggers)$")
+    part: Data
+
+    def alter(self, data: Data) -> None:
+        holder, last = holder_of(data, self.path)
+        if not isinstance(holder, dict) or not isinstance(holder.get(last), list):
+            raise InvalidEdit(f"there is no list at '{self.path}'")
+        if last == "eq":
+            check_kind(self.part, POINTS, "EQ point")
+        elif last == "treatments":
+            check_kind(self.part, TREATMENTS, "treatment")
+        holder[last].append(self.part)
+
+    def title(self) -> str:
+        return f"Add to {self.path.replace('/', ' · ')}"
+
+
+class RemovePart(Edit):
+    """Removes the member of a list at `path`, such as `layers/mid/eq/0`."""
+
+    op: Literal["remove"] = "remove"
+    path: str = Field(pattern=r"(^|/)(eq|treatments|tones|triggers)/[a-z0-9-]+$")
+
+    def alter(self, data: Data) -> None:
+        holder, last = holder_of(data, self.path)
+        if not isinstance(holder, list):
+            raise InvalidEdit(f"there is no list around '{self.path}'")
+        del holder[index_of(holder, last, self.path)]
+
+    def title(self) -> str:
+        return f"Remove {self.path.replace('/', ' · ')}"
+
+
+class MovePart(Edit):
+    """Moves a treatment or an EQ point to another place in its chain."""
+
+    op: Literal["move"] = "move"
+    path: str = Field(pattern=r"(^|/)(eq|treatments|tones)/[0-9]+$")
+    to: int = Field(ge=0)
+
+    def alter(self, data: Data) -> None:
+        holder, last = holder_of(data, self.path)
+        part = holder.pop(index_of(holder, last, self.path))
+        holder.insert(min(self.to, len(holder)), part)
+
+    def title(self) -> str:
+        return f"Move {self.path.replace('/', ' · ')}"
+
+
+class SetHarmonic(Edit):
+    """Sets the amplitude of one harmonic of the tone at `path`; null gives it back to the tone's shape."""
+
+    op: Literal["harmonic"] = "harmonic"
+    path: str = Field(pattern=r"^layers/[a-z0-9-]+/source/tones/[0-9]+$")
+    number: int = Field(ge=1, le=MOST_HARMONICS)
+    amplitude: float | None = Field(ge=0.0, le=2.0)
+
+    def alter(self, data: Data) -> None:
+        holder, last = holder_of(data, self.path)
+        tone = holder[index_of(holder, last, self.path)]
+        levels = list(tone["harmonics"])
+        levels += [None] * (self.number - len(levels))
+        levels[self.number - 1] = None if self.amplitude is None else round(self.amplitude, 4)
+        while levels and levels[-1] is None:
+            levels.pop()
+        tone["harmonics"] = levels
+
+    def title(self) -> str:
+        return f"Harmonic {self.number} of {self.path.split('/')[1]}"
+
+
+class SetLimit(Edit):
+    """Changes the limits of a sounding for this stack, with a note of why; without limits it is as it was."""
+
+    op: Literal["limit"] = "limit"
+    sounding: str = Field(pattern=r"^[a-z-]{1,40}$")
+    look: float | None = None
+    fault: float | None = None
+    reason: str = Field(default="", max_length=200)
+
+    def alter(self, data: Data) -> None:
+        if self.look is None and self.fault is None:
+            data["limits"].pop(self.sounding, None)
+            return
+        if not self.reason.strip():
+            raise InvalidEdit("a changed limit needs a note of why")
+        data["limits"][self.sounding] = {"look": self.look, "fault": self.fault, "reason": self.reason.strip()}
+
+    def title(self) -> str:
+        return f"Limits of {self.sounding}"

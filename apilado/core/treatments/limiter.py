@@ -1,0 +1,36 @@
+"""Treatment: a look-ahead peak limiter."""
+
+from __future__ import annotations
+
+from typing import ClassVar, Literal
+
+import numpy as np
+
+from apilado.core.clock import Clock
+from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.dynamics import limiter_gains
+from apilado.core.parameters import number
+from apilado.core.treatments.base import Treatment
+from apilado.core.units import db_to_gain
+
+
+class PeakLimiter(Treatment):
+    """Turns up by `gain_db`, then keeps every sample below the ceiling; light reduction evens a sub out."""
+
+    label: ClassVar[str] = "Limiter"
+
+    kind: Literal["limiter"] = "limiter"
+    gain_db: float = number(0.0, low=-24.0, high=24.0, step=0.1, unit="dB", label="Gain")
+    ceiling_db: float = number(-6.0, low=-48.0, high=0.0, step=0.1, unit="dB", label="Ceiling")
+    release_ms: float = number(120.0, low=5.0, high=2000.0, step=1.0, scale="log", unit="ms", label="Release")
+
+    def process(self, audio: Audio, clock: Clock) -> Audio:
+        loud = audio * np.float32(db_to_gain(self.gain_db))
+        gains = limiter_gains(
+            loud,
+            ceiling_db=self.ceiling_db,
+            release_ms=self.release_ms,
+            rate_hz=clock.rate_hz,
+            looped=clock.looped,
+        )
+        return loud if gains is None else loud * gains
