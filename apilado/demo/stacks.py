@@ -95,43 +95,69 @@ def slipway() -> Bundle:
 
 
 def lock_gate() -> Bundle:
-    """A broken kick, and a fault of most kinds: notes out of range, uneven, a wide low end, a slow duck."""
-    shape = ((0.0, 0.9, 28), (1.0, 0.4, 28), (1.75, 0.7, 40), (2.5, 0.5, 23), (3.0, 0.9, 28))
+    """A broken kick, and a fault of nearly every kind: what the soundings find here, their fixes take away."""
+    shape = (
+        (0.0, 0.9, 28, False),
+        (1.0, 0.5, 28, False),
+        (1.75, 0.6, 40, False),
+        (2.5, 0.4, 23, False),
+        (3.0, 0.5, 28, False),
+        (3.5, 0.4, 23, True),
+    )
     notes = tuple(
-        Note(start_beats=4.0 * bar + at, length_beats=length, pitch=pitch, velocity=118 if pitch == 28 else 64)
+        Note(
+            start_beats=4.0 * bar + at,
+            length_beats=length,
+            pitch=pitch,
+            velocity=118 if pitch == 28 else 64,
+            slide=slide,
+        )
         for bar in range(4)
-        for at, length, pitch in shape
+        for at, length, pitch, slide in shape
     )
     low = ToneSource(
-        tones=(Tone(shape="triangle", copies=3, detune_cents=9.0, spread=0.8),),
+        tones=(Tone(shape="sine", harmonics=(1.0, 0.0, 0.3), copies=5, detune_cents=9.0, spread=0.9, phase="free"),),
         velocity=1.0,
-        envelope=Envelope(attack_ms=4.0, decay_ms=700.0, sustain=0.8, release_ms=90.0),
+        glide_ms=20.0,
+        envelope=Envelope(attack_ms=0.5, decay_ms=700.0, sustain=0.8, release_ms=5.0),
     )
     growl = ToneSource(
         tones=(Tone(shape="square", start_phase_deg=200.0), Tone(shape="pulse", pulse_width=0.18, octave=1)),
-        envelope=Envelope(attack_ms=2.0, decay_ms=300.0, sustain=0.7, release_ms=40.0),
+        envelope=Envelope(attack_ms=2.0, decay_ms=300.0, sustain=0.7, release_ms=140.0),
+        glide_ms=180.0,
     )
     layers = (
-        Layer(id="sub", name="sub", tint="haematite", source=low, level_db=-9.0),
+        Layer(id="sub", name="sub", tint="haematite", source=low, level_db=-6.0),
         Layer(
             id="growl",
             name="growl",
             tint="lapis",
             source=growl,
-            span=Span(first=1, last=1),
-            split="after",
-            treatments=(SoftClip(drive_db=18.0, output_db=-9.0),),
-            eq=(Bell(frequency_hz=330.0, gain_db=9.0, q=1.0),),
-            level_db=-7.0,
+            span=Span(first=0, last=1),
+            eq=(Bell(frequency_hz=320.0, gain_db=15.0, q=1.3),),
+            level_db=-4.0,
         ),
         Layer(
             id="spray",
             name="spray",
             tint="amethyst",
-            source=ToneSource(tones=(Tone(shape="saw", copies=6, detune_cents=24.0, spread=1.0, phase="free"),)),
+            source=LayerSound(layer="growl"),
             span=Span(first=2, last=2),
-            width=1.9,
-            level_db=-9.0,
+            polarity="inverted",
+            level_db=-2.0,
+        ),
+        Layer(
+            id="gulls",
+            name="gulls",
+            tint="verdigris",
+            source=ToneSource(
+                tones=(Tone(shape="saw", octave=2, copies=2, detune_cents=24.0, spread=1.0, phase="free"),),
+                glide_ms=180.0,
+                envelope=Envelope(attack_ms=2.0, decay_ms=300.0, sustain=0.7, release_ms=140.0),
+            ),
+            span=Span(first=2, last=2),
+            width=2.0,
+            level_db=4.0,
         ),
     )
     stack = Stack(
@@ -143,12 +169,12 @@ def lock_gate() -> Bundle:
         pattern=notes,
         kick=Kick(
             sound=SynthKick(start_hz=320.0, end_hz=58.0, sweep_ms=70.0, decay_ms=200.0, click=0.5),
-            level_db=-5.0,
+            level_db=-8.0,
             hits=tuple(4.0 * bar + at for bar in range(4) for at in (0.0, 2.5)),
         ),
         crossovers=(Crossover(frequency_hz=140.0), Crossover(frequency_hz=900.0, slope_db_per_octave=12)),
         layers=layers,
-        bus=Bus(limiter=Limiter(ceiling_db=-1.0)),
+        bus=Bus(limiter=Limiter(on=False)),
         duck=Duck(threshold_db=-30.0, release_ms=420.0, range_db=12.0, ratio=6.0),
     )
     return Bundle(stack, ())

@@ -103,7 +103,9 @@ def _choice(path: str, name: str, value: Any, options: list[tuple[Any, str]]) ->
 def _layer_sections(stack: Stack, layer: Layer) -> tuple[Section, ...]:
     path = f"layers/{layer.id}"
     return (
-        Section("Place", fields_of(layer, path, "level_db", "width", "pan", "mono", "polarity", "delay_ms")),
+        Section(
+            "Place", fields_of(layer, path, "level_db", "width", "pan", "mono", "mono_below_hz", "polarity", "delay_ms")
+        ),
         _band_section(stack, layer, path),
         _source_section(stack, layer, path),
         _treatments_section("Treatments", path, layer.treatments),

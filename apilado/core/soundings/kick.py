@@ -7,6 +7,7 @@ import math
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits_values import SetValue
 from apilado.core.measure.ducking import RECOVERED_DB, hit_recoveries
+from apilado.core.measure.kick_phase import HIGH_HZ, LOW_HZ
 from apilado.core.render.steps import duck_reduction
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding
@@ -83,7 +84,29 @@ def _shorter(measures: Measures) -> Edit | None:
     return None
 
 
+def kick_phase(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
+    """Do kick and sub add up where they sound together?"""
+    met = measures.kick_meeting
+    if met is None or measures.sub is None:
+        return []
+    name, limit = measures.sub.name, f"{limits.look:g} dB"
+    place = Place((measures.sub.id,), LOW_HZ, HIGH_HZ, measures.stack.kick.hits)
+    if not met.meets:
+        text = f"At the hits '{name}' is {-met.balance_db:.0f} dB apart from the kick: their phase does not matter."
+        return [rule.sounding("fine", None, limit, "kick", text, show=place)]
+    value = max(0.0, met.inverted_db - met.gain_db)
+    status = limits.status(value)
+    at = f"{met.phase_deg:+.0f}° apart at the hits, coherence gain {met.gain_db:+.1f} dB"
+    if status == "fine":
+        return [rule.sounding(status, value, limit, "kick", f"Kick and '{name}' are {at}.", show=place)]
+    turned = "normal" if measures.stack.kick.polarity == "inverted" else "inverted"
+    text = f"Kick and '{name}' are {at}; with the kick's polarity turned it is {met.inverted_db:+.1f} dB."
+    fix = SetValue(path="kick/polarity", value=turned)
+    return [rule.sounding(status, value, limit, "kick", text, show=place, fix=fix)]
+
+
 RULES = (
     Rule("kick-level", "Kick over bass", "dB", Limits(0.0, 3.0), "common practice", kick_level),
+    Rule("kick-phase", "Kick and sub", "dB", Limits(0.5, 3.0), "common practice", kick_phase),
     Rule("duck-recovery", "Duck recovers", "dB", Limits(RECOVERED_DB, 3.0), "common practice", duck_recovery),
 )

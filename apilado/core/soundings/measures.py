@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -16,16 +17,22 @@ from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.crossovers import cut, cut_response
 from apilado.core.measure.ducking import HitRecovery, hit_recoveries
 from apilado.core.measure.flatness import Ripple, worst_ripple
+from apilado.core.measure.fullness import Fullness, fullness, harmonic_amplitudes
+from apilado.core.measure.kick_phase import KickMeeting, kick_meeting
 from apilado.core.measure.loudness import Loudness, measure_loudness
-from apilado.core.measure.notes import NoteMeasure, measure_notes
+from apilado.core.measure.notes import NoteMeasure, measure_notes, segment
 from apilado.core.measure.passage import energy_grid
 from apilado.core.measure.phase import BorderPhase, border_phase
 from apilado.core.measure.stem import StemMeasures, measure_stem
 from apilado.core.notes import Note, voice_notes
 from apilado.core.render.engine import Engine, Token
-from apilado.core.render.graph import build, clock_of, layer_notes, source_root
+from apilado.core.render.graph import Graph, build, clock_of, layer_notes, source_root
 from apilado.core.render.stage import Stage, stage
 from apilado.core.sources.base import AssetLoader
+from apilado.core.units import midi_to_hz
+
+QUIET_DB = -70.0
+SETTLED_MS, FULLNESS_MS = 60.0, 150.0
 
 
 @dataclass(frozen=True)
@@ -61,12 +68,50 @@ class Measures:
     grids: dict[str, NDArray[np.float32]]
     bass_audio: Audio
     kick_audio: Audio
+    graph: Graph
+    run: Callable[[Stage], Any]
+    """Computes a stage that only some questions need, through the engine's cache."""
 
     @cached_property
     def sub(self) -> Layer | None:
-        """The sub: of the layers that own the lowest band, the one with the most energy."""
+        """The sub: of the layers that own the lowest band, the one that reaches least high; of those, the loudest."""
         lowest = [layer for layer in self.stack.audible_layers() if layer.span.first == 0]
-        return max(lowest, key=lambda layer: self.stems[layer.id].power, default=None)
+        return max(lowest, key=lambda layer: (-layer.span.last, self.stems[layer.id].power), default=None)
+
+    @cached_property
+    def fundamentals(self) -> dict[int, float]:
+        """Fundamental in Hz by pitch of the pattern, for the notes that the sub plays."""
+        sub = self.sub
+        if sub is None:
+            return {}
+        return {
+            note.pitch: note.frequency_hz or float(midi_to_hz(float(note.pitch + sub.transpose)))
+            for note in self.notes[sub.id]
+            if note.level_db > QUIET_DB
+        }
+
+    @cached_property
+    def fullness(self) -> Fullness | None:
+        """Of the sub's loudest note."""
+        sub = self.sub
+        heard = [note for note in self.notes[sub.id] if note.frequency_hz] if sub else []
+        if sub is None or not heard:
+            return None
+        note = max(heard, key=lambda n: n.level_db)
+        placed = self.run(self.graph.placed[sub.id])
+        start = self.clock.sample_at(note.start_beats) + self.clock.samples_in_ms(SETTLED_MS)
+        part = segment(placed, start, self.clock.samples_in_ms(FULLNESS_MS))
+        hertz = note.frequency_hz or 1.0
+        return fullness(harmonic_amplitudes((part[0] + part[1]) / 2.0, hertz, self.clock.rate_hz))
+
+    @cached_property
+    def kick_meeting(self) -> KickMeeting | None:
+        """How kick and sub add up at the hits."""
+        sub = self.sub
+        if sub is None or self.stack.kick.mute:
+            return None
+        hits = tuple(self.clock.sample_at(hit) for hit in self.stack.kick.hits if hit < self.clock.beats)
+        return kick_meeting(self.kick_audio, self.run(self.graph.layers[sub.id]), hits, rate_hz=self.clock.rate_hz)
 
     @property
     def sounding(self) -> bool:
@@ -91,7 +136,7 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
         stem = graph.layers[name]
         wanted["stem", name] = stage(measure_stem, stem, rate_hz=rate)
         notes = layer_notes(stack, layer)
-        wanted["notes", name] = stage(measure_notes, graph.placed[name], spans=_spans(notes, clock), rate_hz=rate)
+        wanted["notes", name] = stage(measure_notes, graph.placed[name], spans=note_spans(notes, clock), rate_hz=rate)
         wanted["grid", name] = stage(energy_grid, stem, rate_hz=rate)
     for key, audio in (("bass", graph.bass), ("kick", graph.kick)):
         wanted[key] = stage(measure_stem, audio, rate_hz=rate)
@@ -121,10 +166,13 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
         grids={name: results["grid", name] for name in heard},
         bass_audio=results["bass audio"],
         kick_audio=results["kick audio"],
+        graph=graph,
+        run=lambda wished: engine.run([wished], token)[0],
     )
 
 
-def _spans(notes: tuple[Note, ...], clock: Clock) -> tuple[tuple[float, int, int, int], ...]:
+def note_spans(notes: tuple[Note, ...], clock: Clock) -> tuple[tuple[float, int, int, int], ...]:
+    """(start in beats, pitch, first frame, frames) of each note that a voice plays in a loop."""
     played = voice_notes(notes, clock.beats)
     starts = [clock.sample_at(note.start_beats) for note in played]
     following = [*starts[1:], clock.loop_frames + starts[0]] if starts else []

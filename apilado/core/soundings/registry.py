@@ -2,11 +2,18 @@
 
 from __future__ import annotations
 
-from apilado.core.soundings import balance, borders, kick, sub
+from apilado.core.soundings import balance, borders, kick, shares, sub, sub_sound
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import SEVERITY, Rule, Sounding
 
-RULES: tuple[Rule, ...] = (*sub.RULES, *borders.RULES, *balance.RULES, *kick.RULES)
+RULES: tuple[Rule, ...] = (
+    *sub_sound.RULES,
+    *sub.RULES,
+    *borders.RULES,
+    *shares.RULES,
+    *balance.RULES,
+    *kick.RULES,
+)
 
 
 def sound(measures: Measures) -> list[Sounding]:

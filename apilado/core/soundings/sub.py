@@ -6,13 +6,14 @@ from apilado.core.document.editing import Edit
 from apilado.core.document.edits_pattern import TransposePattern
 from apilado.core.document.edits_values import SetValue
 from apilado.core.measure.notes import NoteMeasure
-from apilado.core.soundings.measures import Measures
+from apilado.core.render.graph import source_root
+from apilado.core.soundings.measures import QUIET_DB, Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding, Status
+from apilado.core.sources.tone import ToneSource
 from apilado.core.units import midi_to_hz, midi_to_name, power_to_db
 
 SUB_LOW_HZ, SUB_HIGH_HZ = 40.0, 90.0
 MONO_BORDER_HZ = 120.0
-QUIET_DB = -70.0
 
 
 def sub_range(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
@@ -52,14 +53,15 @@ def _fundamental(note: NoteMeasure, transpose: int) -> float:
     return note.frequency_hz if note.frequency_hz else float(midi_to_hz(float(note.pitch + transpose)))
 
 
+def fitting(frequencies_hz: list[float], shift: int) -> int:
+    """How many of the frequencies are in the sub's range after a shift in semitones."""
+    ratio = 2.0 ** (shift / 12.0)
+    return sum(SUB_LOW_HZ <= hz * ratio <= SUB_HIGH_HZ for hz in frequencies_hz)
+
+
 def best_shift(frequencies_hz: list[float]) -> int:
     """The smallest shift in semitones, within two octaves, after which the most of the frequencies are in range."""
-
-    def fitting(shift: int) -> int:
-        ratio = 2.0 ** (shift / 12.0)
-        return sum(SUB_LOW_HZ <= hz * ratio <= SUB_HIGH_HZ for hz in frequencies_hz)
-
-    return max(sorted(range(-24, 25), key=lambda s: (abs(s), s)), key=fitting)
+    return max(sorted(range(-24, 25), key=lambda s: (abs(s), s)), key=lambda s: fitting(frequencies_hz, s))
 
 
 def sub_even(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
@@ -74,14 +76,32 @@ def sub_even(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     spread = loud.level_db - quiet.level_db
     status = limits.status(spread)
     text = f"The notes of '{sub.name}' lie within {spread:.1f} dB of each other."
-    fix = None
+    fix: Edit | None = None
     if status != "fine":
         names = [midi_to_name(n.pitch + sub.transpose) for n in (loud, quiet)]
         text = f"'{sub.name}' spreads over {spread:.1f} dB: {names[0]} booms, {names[1]} is {spread:.1f} dB below it."
-        fix = SetValue(path=f"layers/{sub.id}/note_levels_db", value=level_corrections(notes, sub.note_levels_db))
+        left = spread_within_pitches(notes)
+        if left <= limits.look:
+            fix = SetValue(path=f"layers/{sub.id}/note_levels_db", value=level_corrections(notes, sub.note_levels_db))
+        else:
+            text += f" The same pitch differs by {left:.1f} dB from note to note, which no level by pitch can mend"
+            root = source_root(measures.stack, sub)
+            if isinstance(root.source, ToneSource) and root.source.velocity > 0.0:
+                text += ": first take the velocity off it."
+                fix = SetValue(path=f"layers/{root.id}/source/velocity", value=0.0)
+            else:
+                text += ": copies that beat or free start phases may be the cause."
     place = Place((sub.id,), beats=(loud.start_beats, quiet.start_beats))
     limit = f"{limits.look:g} dB"
     return [rule.sounding(status, spread, limit, f"layers/{sub.id}", text, show=place, fix=fix)]
+
+
+def spread_within_pitches(notes: list[NoteMeasure]) -> float:
+    """The largest difference in dB between notes of one pitch."""
+    levels: dict[int, list[float]] = {}
+    for note in notes:
+        levels.setdefault(note.pitch, []).append(note.level_db)
+    return max(max(of_pitch) - min(of_pitch) for of_pitch in levels.values())
 
 
 def level_corrections(notes: list[NoteMeasure], present: dict[int, float]) -> dict[str, float]:
@@ -99,7 +119,7 @@ def level_corrections(notes: list[NoteMeasure], present: dict[int, float]) -> di
 
 def sub_mono(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     """Is there side signal below the mono border?"""
-    border = MONO_BORDER_HZ
+    border = measures.stack.bus.mono_below_hz or MONO_BORDER_HZ
     mid, side = measures.bass.power_between(20.0, border)
     if mid + side < 1e-9:
         return []

@@ -186,3 +186,119 @@ class DemoTest(unittest.TestCase):
 
         with self.assertRaisesRegex(NotFound, "there is no asset"):
             measure(rope_walk().stack, loader({}), Engine())
+
+
+class LowEndTest(unittest.TestCase):
+    """The soundings of the low end: found, and mended by their fixes."""
+
+    NOTES = tuple(Note(start_beats=b, length_beats=0.9, pitch=p) for b, p in enumerate((31, 33, 36, 33)))
+
+    def check(self, stack, name, status="fault", after="fine"):
+        found = worst(stack, name)
+        self.assertEqual(found.status, status, found.sentence)
+        self.assertIsNotNone(found.fix, found.sentence)
+        mended = worst(apply(stack, found.fix), name)
+        self.assertEqual(mended.status, after, mended.sentence)
+        return found
+
+    def stack(self, tone=None, *, source=None, above=(), **changes):
+        envelope = Envelope(attack_ms=3.0, sustain=1.0, release_ms=40.0)
+        source = source or ToneSource(tones=(tone or Tone(shape="sine"),), velocity=0.0, envelope=envelope)
+        layers = (Layer(id="sub", name="sub", source=source, **changes), *above)
+        crossovers = (Crossover(frequency_hz=120.0),) if above else ()
+        return plain_stack(layers=layers, crossovers=crossovers, pattern=self.NOTES)
+
+    def test_sub_octave(self):
+        self.assertEqual(worst(self.stack(), "sub-octave").status, "fine")
+        rattle = self.check(self.stack(transpose=-12), "sub-octave")
+        self.assertIn("louder than they are", rattle.sentence)
+        empty = self.check(self.stack(transpose=12), "sub-octave")
+        self.assertIn("the bottom is empty", empty.sentence)
+
+    def test_sub_dry(self):
+        self.assertEqual(worst(self.stack(), "sub-dry").status, "fine")
+        self.check(self.stack(Tone(shape="sine", copies=5, spread=0.5)), "sub-dry")
+        self.check(self.stack(Tone(shape="sine", copies=3)), "sub-dry", "look")
+
+    def test_sub_ends(self):
+        rumble = self.stack(Tone(shape="sine"), transpose=-14)
+        self.assertEqual(worst(self.stack(), "sub-ends").status, "fine")
+        found = worst(rumble, "sub-ends")
+        self.assertEqual(found.status, "fault")
+        self.assertLess(worst(apply(rumble, found.fix), "sub-ends").value, found.value)
+
+    def test_sub_start(self):
+        clicks = ToneSource(tones=(Tone(shape="sine", phase="free"),), envelope=Envelope(attack_ms=0.5, release_ms=3.0))
+        self.check(self.stack(source=clicks), "sub-start")
+
+    def test_sub_full(self):
+        for third, status in ((0.05, "fine"), (0.1, "fine"), (0.14, "look"), (0.3, "fault")):
+            stack = self.stack(Tone(shape="sine", harmonics=(1.0, 0.0, third)))
+            found = worst(stack, "sub-full")
+            self.assertEqual(found.status, status)
+            self.assertAlmostEqual(found.value, third, delta=0.004)
+        self.check(stack, "sub-full")
+
+    def test_double_sub(self):
+        growl = Layer(id="mid", name="mid", source=SAW, span=Span(first=0, last=1), level_db=3.0)
+        self.check(self.stack(above=(growl,)), "double-sub")
+        clean = Layer(id="mid", name="mid", source=SAW, span=Span(first=1, last=1))
+        self.assertEqual(worst(self.stack(above=(clean,)), "double-sub").status, "fine")
+
+    def test_crowding(self):
+        alike = tuple(Layer(id=f"m{i}", name=f"m{i}", source=SAW, span=Span(first=1, last=1)) for i in range(3))
+        found = worst(self.stack(above=alike), "crowding")
+        self.assertEqual(found.status, "look")
+        self.assertGreaterEqual(found.value, 3.0)
+        self.assertEqual(worst(self.stack(above=alike[:2]), "crowding").status, "fine")
+
+    def test_small_speaker(self):
+        pure = self.check(self.stack(), "small-speaker")
+        self.assertIn("silence there", pure.sentence)
+        self.assertLess(worst(self.stack(Tone(shape="saw")), "small-speaker").value, 24.0)
+
+    def test_voice_match(self):
+        other = ToneSource(tones=(Tone(),), glide_ms=300.0, envelope=Envelope(release_ms=900.0))
+        stack = self.stack(above=(Layer(id="mid", name="mid", source=other, span=Span(first=1, last=1)),))
+        slides = tuple(n.model_copy(update={"slide": i == 2}) for i, n in enumerate(stack.pattern))
+        self.check(stack.model_copy(update={"pattern": slides}), "voice-match")
+
+    def test_kick_phase(self):
+        kick = Kick(
+            sound=SynthKick(start_hz=60.0, end_hz=49.0, sweep_ms=40.0, decay_ms=600.0, click=0.0), hits=(0.0, 2.0)
+        )
+        notes = tuple(Note(start_beats=b, length_beats=1.5, pitch=31) for b in (0.0, 2.0))
+        base = self.stack(Tone(shape="sine")).model_copy(update={"pattern": notes, "kick": kick})
+        statuses = {}
+        for polarity in ("normal", "inverted"):
+            turned = apply(base, SetValue(path="kick/polarity", value=polarity))
+            statuses[polarity] = worst(turned, "kick-phase")
+        bad = max(statuses.values(), key=lambda s: s.value)
+        self.assertNotEqual(bad.status, "fine")
+        self.assertEqual(min(s.value for s in statuses.values()), 0.0)
+        worse = next(p for p, s in statuses.items() if s is bad)
+        self.check(apply(base, SetValue(path="kick/polarity", value=worse)), "kick-phase", bad.status)
+
+    def test_notes_that_differ_within_a_pitch_are_not_mended_by_pitch(self):
+        uneven = self.stack(source=SINE.model_copy(update={"velocity": 1.0}))
+        notes = tuple(Note(start_beats=b, length_beats=0.9, pitch=33, velocity=v) for b, v in ((0, 127), (2, 40)))
+        found = worst(uneven.model_copy(update={"pattern": notes}), "sub-even")
+        self.assertIn("first take the velocity off", found.sentence)
+        self.assertEqual(found.fix.path, "layers/sub/source/velocity")
+
+    def test_nine_db_are_brought_below_half_a_db(self):
+        bumpy = self.stack(eq=(Bell(frequency_hz=49.0, gain_db=11.0, q=8.0),))
+        found = worst(bumpy, "sub-even")
+        self.assertGreater(found.value, 8.0)
+        self.assertLess(worst(apply(bumpy, found.fix), "sub-even").value, 0.5)
+
+    def test_limits_are_edited_with_a_reason(self):
+        from apilado.core.document.edits_values import SetLimit
+        from apilado.errors import InvalidEdit
+
+        stack = self.stack()
+        thick = apply(stack, SetLimit(sounding="small-speaker", look=90.0, fault=95.0, reason="club only"))
+        self.assertEqual(worst(thick, "small-speaker").status, "fine")
+        self.assertEqual(apply(thick, SetLimit(sounding="small-speaker")), stack)
+        with self.assertRaisesRegex(InvalidEdit, "needs a note of why"):
+            apply(stack, SetLimit(sounding="mud", look=1.0))

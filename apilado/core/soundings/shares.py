@@ -1,0 +1,171 @@
+"""Soundings of who owns what: doubled fundamentals, crowded octaves, small speakers, one voice."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from apilado.core.document.editing import Edit
+from apilado.core.document.edits import AnyEdit, Several
+from apilado.core.document.edits_values import AddPart, SetHarmonic, SetValue
+from apilado.core.document.equaliser import MOST_POINTS
+from apilado.core.document.layer import Layer
+from apilado.core.measure.bands import band_centres
+from apilado.core.measure.stem import THIRD
+from apilado.core.render.graph import source_root
+from apilado.core.soundings.measures import Measures
+from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding
+from apilado.core.soundings.sub_sound import SEMITONE, tone_of
+from apilado.core.sources.tone import ToneSource
+from apilado.core.units import power_to_db
+
+PHONE_HZ, PHONE_ORDER = 250.0, 4
+COMPARABLE_DB, HEARD_DB = 10.0, 25.0
+SECOND_HARMONIC = 0.2
+
+
+def double_sub(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
+    """Do other layers carry the sub's fundamentals too?"""
+    sub = measures.sub
+    pitches = sorted(set(measures.fundamentals.values()))
+    if sub is None or not pitches or len(measures.stems) < 2:
+        return []
+
+    def level(name: str) -> float:
+        stem = measures.stems[name]
+        return sum(sum(stem.power_between(hertz / SEMITONE, hertz * SEMITONE)) for hertz in pitches)
+
+    own = max(level(sub.id), 1e-15)
+    others = {layer.id: level(layer.id) for layer in measures.stack.audible_layers() if layer.id != sub.id}
+    worst = max(others, key=lambda name: others[name])
+    value = float(power_to_db(max(others[worst], 1e-15) / own))
+    status = limits.status(value)
+    layer = measures.stack.layer(worst)
+    name = layer.name if layer else worst
+    place, limit = Place((worst, sub.id), pitches[0] / SEMITONE, pitches[-1] * SEMITONE), f"{limits.look:g} dB"
+    where = f"layers/{worst}"
+    if status == "fine":
+        text = f"'{sub.name}' alone carries the fundamentals; the next, '{name}', lies {-value:.0f} dB under it."
+        return [rule.sounding(status, value, limit, where, text, show=place)]
+    text = (
+        f"'{name}' carries the fundamentals too, {abs(value):.0f} dB {'under' if value < 0 else 'over'} '{sub.name}'."
+    )
+    fix = _thinned(measures, layer, pitches[-1]) if layer else None
+    return [rule.sounding(status, value, limit, where, text, show=place, fix=fix)]
+
+
+def _thinned(measures: Measures, layer: Layer, highest_hz: float) -> Edit | None:
+    """Takes the fundamental off a layer: its own first harmonic, or with a high-pass."""
+    tone = tone_of(measures, layer)
+    alone = source_root(measures.stack, layer).id == layer.id
+    if tone and alone and all(t.octave == 0 and t.semitones == 0 for t in tone[1].tones):
+        edits: list[AnyEdit] = [
+            SetHarmonic(path=f"{tone[0]}/tones/{index}", number=1, amplitude=0.0) for index in range(len(tone[1].tones))
+        ]
+        if any(t.harmonics[:1] != (0.0,) for t in tone[1].tones):
+            return Several(name=f"Take the fundamental off {layer.name}", edits=tuple(edits))
+    if len(layer.eq) >= MOST_POINTS:
+        return None
+    part = {"kind": "high-pass", "frequency_hz": round(highest_hz * 1.5, 1), "slope_db_per_octave": 48}
+    return AddPart(path=f"layers/{layer.id}/eq", part=part)
+
+
+def crowding(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
+    """Do more than two layers share an octave?"""
+    if len(measures.stems) < 2:
+        return []
+    centres = band_centres(THIRD)
+    count = len(centres) // THIRD
+    powers = {
+        name: (stem.mid_power + stem.side_power)[: count * THIRD].reshape(count, THIRD).sum(axis=1)
+        for name, stem in measures.stems.items()
+    }
+    levels = np.array([power_to_db(np.maximum(row, 1e-15)) for row in powers.values()])
+    strongest = levels.max(axis=0)
+    heard = strongest > strongest.max() - HEARD_DB
+    crowds = np.where(heard, (levels > strongest - COMPARABLE_DB).sum(axis=0), 0)
+    octave = int(np.argmax(crowds))
+    value = float(crowds[octave])
+    low, high = float(centres[octave * THIRD]), float(centres[octave * THIRD + THIRD - 1])
+    names = [name for name, row in zip(powers, levels, strict=True) if row[octave] > strongest[octave] - COMPARABLE_DB]
+    place, limit = Place(tuple(names), low, high), f"{limits.look:.0f} layers"
+    status = limits.status(value)
+    shown = ", ".join(f"'{layer.name}'" for layer in measures.stack.layers if layer.id in names)
+    if status == "fine":
+        text = f"No octave is crowded; most share {low:.0f}–{high:.0f} Hz: {shown}."
+    else:
+        text = (
+            f"{value:.0f} layers are about equally loud from {low:.0f} to {high:.0f} Hz: {shown}. Give up some of it."
+        )
+    return [rule.sounding(status, value, limit, "layers", text, show=place)]
+
+
+def small_speaker(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
+    """Is the bass heard on a phone?"""
+    sub = measures.sub
+    if not measures.sounding or sub is None:
+        return []
+    bass = measures.bass
+    power = bass.mid_power + bass.side_power
+    ratio = (band_centres(THIRD) / PHONE_HZ) ** (2 * PHONE_ORDER)
+    left = float(np.sum(power * ratio / (1.0 + ratio)))
+    value = -float(power_to_db(max(left, 1e-15) / max(float(np.sum(power)), 1e-15)))
+    status = limits.status(value)
+    limit, place = f"{limits.look:g} dB", Place((), PHONE_HZ, 20000.0)
+    text = f"A small speaker leaves {value:.0f} dB less of the bass."
+    fix: Edit | None = None
+    if status != "fine":
+        text += " A pure low tone is silence there: it needs harmonics."
+        tone = tone_of(measures, sub)
+        if tone:
+            number = min(5, math.ceil(PHONE_HZ / max(min(measures.fundamentals.values(), default=50.0), 20.0)))
+            numbers = tuple(dict.fromkeys((2, number)))
+            path = f"{tone[0]}/tones/0"
+            edits: tuple[AnyEdit, ...] = tuple(
+                SetHarmonic(path=path, number=n, amplitude=SECOND_HARMONIC) for n in numbers
+            )
+            fix = Several(name=f"Harmonics {' and '.join(map(str, numbers))} for the sub", edits=edits)
+    return [rule.sounding(status, value, limit, f"layers/{sub.id}", text, show=place, fix=fix)]
+
+
+def voice_match(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
+    """Do all layers play as one instrument?"""
+    stack = measures.stack
+    roots = {source_root(stack, layer).id: source_root(stack, layer) for layer in stack.audible_layers()}
+    tones = {name: root.source for name, root in roots.items() if isinstance(root.source, ToneSource)}
+    if len(tones) < 2:
+        return []
+    edits: list[AnyEdit] = []
+    said = []
+    model, *_ = tones.values()
+    _, *others = tones
+    glides = {round(source.glide_ms) for source in tones.values()}
+    if any(note.slide for note in stack.pattern) and len(glides) > 1:
+        said.append(f"glides of {' and '.join(f'{g} ms' for g in sorted(glides))}")
+        edits += [SetValue(path=f"layers/{name}/source/glide_ms", value=model.glide_ms) for name in others]
+    own = [root.name for root in roots.values() if root.notes is not None]
+    if own:
+        said.append(f"notes of {' and '.join(own)} that are not the stack's")
+        owners = [root.id for root in roots.values() if root.notes is not None]
+        edits += [SetValue(path=f"layers/{name}/notes", value=None) for name in owners]
+    releases = [source.envelope.release_ms for source in tones.values()]
+    if max(releases) > 4.0 * min(releases):
+        said.append(f"releases from {min(releases):.0f} to {max(releases):.0f} ms")
+        path = "source/envelope/release_ms"
+        edits += [SetValue(path=f"layers/{name}/{path}", value=model.envelope.release_ms) for name in others]
+    value = float(len(said))
+    limit = "all alike"
+    if not said:
+        return [rule.sounding("fine", value, limit, "layers", "All layers play the same notes, glides and lengths.")]
+    text = f"The layers do not play as one: {'; '.join(said)}."
+    fix = Several(name="One voice for all layers", edits=tuple(edits)) if edits else None
+    return [rule.sounding(limits.status(value), value, limit, "layers", text, show=Place(tuple(tones)), fix=fix)]
+
+
+RULES = (
+    Rule("double-sub", "Sub alone", "dB", Limits(-18.0, -6.0), "common practice", double_sub),
+    Rule("crowding", "Room", "layers", Limits(2.0, 4.0), "common practice", crowding),
+    Rule("small-speaker", "Small speaker", "dB", Limits(24.0, 40.0), "common practice", small_speaker),
+    Rule("voice-match", "One voice", "differences", Limits(0.0, 1.0), "common practice", voice_match),
+)

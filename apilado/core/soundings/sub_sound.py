@@ -1,0 +1,183 @@
+"""Soundings of what the sub is made of: octave, dryness, ends, starts, fullness."""
+
+from __future__ import annotations
+
+from apilado.core.document.editing import Edit
+from apilado.core.document.edits import AnyEdit, Several
+from apilado.core.document.edits_values import AddPart, SetHarmonic, SetValue
+from apilado.core.document.equaliser import MOST_POINTS
+from apilado.core.document.layer import Layer
+from apilado.core.measure.fullness import FLATTEST_SINGLE_PEAK, LOWEST_PEAK
+from apilado.core.render.graph import source_root
+from apilado.core.soundings.measures import Measures
+from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding, Status
+from apilado.core.sources.tone import ToneSource
+from apilado.core.units import midi_to_hz, power_to_db
+
+SEMITONE = 2.0 ** (1.0 / 12.0)
+RUMBLE_HZ = 30.0
+EMPTY_DB = 20.0
+SHORTEST_ATTACK_MS, SHORTEST_RELEASE_MS = 1.5, 10.0
+
+
+def tone_of(measures: Measures, layer: Layer) -> tuple[str, ToneSource] | None:
+    """(path, source) of the tone that a layer sounds with, if it is one."""
+    root = source_root(measures.stack, layer)
+    return (f"layers/{root.id}/source", root.source) if isinstance(root.source, ToneSource) else None
+
+
+def _around(measures: Measures, hertz: float) -> float:
+    mid, side = measures.bass.power_between(hertz / SEMITONE, hertz * SEMITONE)
+    return mid + side
+
+
+def sub_octave(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
+    """Is there energy at the notes' fundamentals, and not an octave below?"""
+    sub, stack = measures.sub, measures.stack
+    pitches = {note.pitch for note in stack.pattern if note.start_beats < stack.beats}
+    wanted = {pitch: float(midi_to_hz(float(pitch))) for pitch in pitches}
+    if sub is None or not wanted or not measures.sounding:
+        return []
+    # The octave in which the part is meant: the one that brings its pitches into the sub's range.
+    while min(wanted.values()) > 90.0:
+        wanted = {pitch: hertz / 2.0 for pitch, hertz in wanted.items()}
+    meant = set(wanted)
+    there = sum(_around(measures, hertz) for hertz in wanted.values())
+    # An octave that is another note's own place says nothing.
+    below = sum(_around(measures, hertz / 2.0) for pitch, hertz in wanted.items() if pitch - 12 not in meant)
+    above = sum(_around(measures, hertz * 2.0) for pitch, hertz in wanted.items() if pitch + 12 not in meant)
+    value = float(power_to_db(max(below, 1e-15) / max(there, 1e-15)))
+    empty = float(power_to_db(max(above, 1e-15) / max(there, 1e-15)))
+    where, place = f"layers/{sub.id}", Place((sub.id,), min(wanted.values()) / 2.0, max(wanted.values()))
+    limit = f"{limits.look:g} dB"
+    if empty > EMPTY_DB:
+        text = f"The notes' fundamentals lie {empty:.0f} dB under their octave: the bottom is empty."
+        fix = SetValue(path=f"{where}/transpose", value=sub.transpose - 12) if sub.transpose >= -36 else None
+        return [rule.sounding("fault", value, limit, where, text, show=place, fix=fix)]
+    if value > limits.look:
+        text = f"The octave below the notes is only {-value:.0f} dB under them: an octave too low rattles."
+        if value > 0.0:
+            text = f"The octave below the notes is {value:.0f} dB louder than they are: an octave too low rattles."
+        fix = SetValue(path=f"{where}/transpose", value=sub.transpose + 12) if sub.transpose <= 36 else None
+        return [rule.sounding(limits.status(value), value, limit, where, text, show=place, fix=fix)]
+    text = f"The notes sound at their fundamentals; the octave below is {-value:.0f} dB under them."
+    return [rule.sounding("fine", value, limit, where, text, show=place)]
+
+
+def sub_dry(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
+    """Is the sub free of copies, width and effects?"""
+    sub = measures.sub
+    if sub is None:
+        return []
+    where, place, limit = f"layers/{sub.id}", Place((sub.id,)), "one voice, no width"
+    edits: list[AnyEdit] = []
+    said = []
+    tone = tone_of(measures, sub)
+    copies = max((t.copies for t in tone[1].tones), default=1) if tone else 1
+    if tone and copies > 1:
+        said.append(f"{copies} detuned copies, which beat")
+        edits += [SetValue(path=f"{tone[0]}/tones/{i}/copies", value=1) for i in range(len(tone[1].tones))]
+    stem = measures.stems[sub.id]
+    wide = float(stem.side_power.sum()) > 1e-6 * float(stem.mid_power.sum())
+    if wide:
+        said.append("width")
+        edits.append(SetValue(path=f"{where}/mono", value=True))
+    if not said:
+        text = f"'{sub.name}' is dry: one voice, no width."
+        return [rule.sounding("fine", float(copies), limit, where, text, show=place)]
+    text = f"'{sub.name}' has {' and '.join(said)}: the low end smears and moves."
+    fix = Several(name="Dry the sub", edits=tuple(edits)) if edits else None
+    status: Status = limits.status(float(copies))
+    status = "look" if status == "fine" else status
+    return [rule.sounding(status, float(copies), limit, where, text, show=place, fix=fix)]
+
+
+def sub_ends(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
+    """Is the bass clean below 30 Hz?"""
+    if not measures.sounding or measures.sub is None:
+        return []
+    mid, side = measures.bass.power_between(2.0, RUMBLE_HZ)
+    value = float(power_to_db(max(mid + side, 1e-15) / max(measures.bass.power, 1e-15)))
+    status = limits.status(value)
+    place, limit = Place((), 20.0, RUMBLE_HZ), f"{limits.look:g} dB"
+    if status == "fine":
+        text = f"Below {RUMBLE_HZ:.0f} Hz lies {-value:.0f} dB less than the whole: clean."
+        return [rule.sounding(status, value, limit, "bus", text, show=place)]
+    text = f"Below {RUMBLE_HZ:.0f} Hz lies only {-value:.0f} dB less than the whole: it eats headroom and is not heard."
+    fix: Edit | None = None
+    if len(measures.stack.bus.eq) < MOST_POINTS:
+        part = {"kind": "high-pass", "frequency_hz": 33.0, "slope_db_per_octave": 24}
+        fix = AddPart(path="bus/eq", part=part)
+    return [rule.sounding(status, value, limit, "bus/eq", text, show=place, fix=fix)]
+
+
+def sub_start(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
+    """Does every note of the sub begin alike, without a click?"""
+    sub = measures.sub
+    tone = tone_of(measures, sub) if sub else None
+    if sub is None or tone is None:
+        return []
+    path, source = tone
+    where, place, limit = f"layers/{sub.id}", Place((sub.id,)), "fixed, no click"
+    edits: list[AnyEdit] = []
+    said = []
+    for index, each in enumerate(source.tones):
+        if each.phase == "free":
+            edits.append(SetValue(path=f"{path}/tones/{index}/phase", value="fixed"))
+    if edits:
+        said.append("begins every note with another phase, so that no two notes meet the layers above alike")
+    for name, shortest in (("attack_ms", SHORTEST_ATTACK_MS), ("release_ms", SHORTEST_RELEASE_MS)):
+        if getattr(source.envelope, name) < shortest:
+            said.append(f"has a{'n attack' if name == 'attack_ms' else ' release'} under {shortest:g} ms, which clicks")
+            edits.append(SetValue(path=f"{path}/envelope/{name}", value=2.0 * shortest))
+    value = float(len(edits))
+    if not said:
+        text = f"Every note of '{sub.name}' begins with the same phase, and neither end clicks."
+        return [rule.sounding("fine", value, limit, where, text, show=place)]
+    fix = Several(name="Mend the sub's ends", edits=tuple(edits))
+    text = f"'{sub.name}' {', and '.join(said)}."
+    return [rule.sounding(limits.status(value), value, limit, where, text, show=place, fix=fix)]
+
+
+def sub_full(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
+    """Has the sub's cycle a single peak?"""
+    sub, full = measures.sub, measures.fullness
+    if sub is None or full is None:
+        return []
+    where, place = f"layers/{sub.id}", Place((sub.id,))
+    limit = "third harmonic 1/9"
+    status: Status = limits.status(full.third)
+    shown = f"third harmonic {100.0 * abs(full.third):.0f} % {'against' if full.third >= 0.0 else 'with'} the peak"
+    if status == "fine":
+        text = f"One cycle of '{sub.name}': crest {full.crest_db:.1f} dB, {shown}, a single peak."
+        if full.double_peak:
+            text = (
+                f"One cycle of '{sub.name}': crest {full.crest_db:.1f} dB, {shown}; other harmonics give it two peaks."
+            )
+        return [rule.sounding(status, full.third, limit, where, text, show=place)]
+    text = f"One cycle of '{sub.name}' has two peaks: {shown}, beyond 11 %."
+    if full.third > LOWEST_PEAK:
+        text = f"One cycle of '{sub.name}' peaks higher again: {shown}, beyond 17 % it only adds peak."
+    fix: Edit | None = None
+    tone = tone_of(measures, sub)
+    if tone and len(tone[1].tones) == 1:
+        first = tone[1].tones[0].harmonics[:1]
+        base = first[0] if first and first[0] is not None else 1.0
+        fix = SetHarmonic(path=f"{tone[0]}/tones/0", number=3, amplitude=round(base * FLATTEST_SINGLE_PEAK, 3))
+    return [rule.sounding(status, full.third, limit, where, text, show=place, fix=fix)]
+
+
+RULES = (
+    Rule("sub-octave", "Right octave", "dB", Limits(-12.0, 0.0), "common practice", sub_octave),
+    Rule("sub-dry", "Sub dry", "voices", Limits(1.0, 4.0), "common practice", sub_dry),
+    Rule("sub-ends", "Clean bottom", "dB", Limits(-24.0, -12.0), "common practice", sub_ends),
+    Rule("sub-start", "Sub starts alike", "things", Limits(0.0, 2.0), "common practice", sub_start),
+    Rule(
+        "sub-full",
+        "Sub full",
+        "of the first",
+        Limits(FLATTEST_SINGLE_PEAK + 0.005, LOWEST_PEAK + 0.005),
+        "third-harmonic injection: 1/9 flattest single peak, 1/6 lowest peak",
+        sub_full,
+    ),
+)
