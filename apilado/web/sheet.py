@@ -6,13 +6,17 @@ import itertools
 from dataclasses import dataclass, field
 from typing import Any
 
+import numpy as np
 from pydantic import BaseModel
 
 from apilado.core.document.equaliser import MOST_POINTS, POINTS, Point
 from apilado.core.document.kick import KICK_SOUNDS
 from apilado.core.document.layer import Layer
-from apilado.core.document.stack import KEYS, Stack
+from apilado.core.document.stack import KEYS, Crossover, Stack, borders_of
+from apilado.core.dsp.linear_phase import ringing_ms, tap_count
+from apilado.core.measure.flatness import worst_ripple
 from apilado.core.parameters import Parameter, parameters_of
+from apilado.core.render.graph import source_root
 from apilado.core.sources.registry import SOURCES
 from apilado.core.sources.tone import MOST_HARMONICS, ToneSource
 from apilado.core.treatments.base import Treatment
@@ -81,6 +85,8 @@ def _selected_sections(stack: Stack, selected: str) -> tuple[str, tuple[Section,
     layer = stack.layer(name) if kind == "layer" else None
     if layer is not None:
         return selected, _layer_sections(stack, layer)
+    if kind == "sub":
+        return kind, ()
     shown = {"kick": _kick_sections, "duck": _duck_sections, "bus": _bus_sections}.get(kind)
     if shown is not None:
         return kind, shown(stack)
@@ -116,6 +122,7 @@ def _layer_sections(stack: Stack, layer: Layer) -> tuple[Section, ...]:
             fields_of(layer, path, "name", "tint", "transpose"),
             (
                 Action("Copy layer", {"op": "add-layer", "copy_of": layer.id}),
+                *_merges(stack, layer),
                 Action("Remove layer", {"op": "remove-layer", "layer": layer.id}, danger=True),
                 *(
                     (Action("Clear note levels", {"op": "set", "path": f"{path}/note_levels_db", "value": {}}),)
@@ -330,6 +337,33 @@ def _bus_sections(stack: Stack) -> tuple[Section, ...]:
     )
 
 
+def border_note(crossover: Crossover, rate_hz: int) -> str:
+    """What a linear-phase border costs, and what an overlap does to the sum."""
+    said = []
+    frequency, slope = crossover.frequency_hz, crossover.slope_db_per_octave
+    if crossover.kind == "linear-phase":
+        count = tap_count(frequency, slope, rate_hz)
+        rings = ringing_ms(frequency, slope)
+        said.append(f"{count} taps; rings {rings:.1f} ms before and after, down to −60 dB. Its delay is taken back.")
+    if crossover.overlap_octaves > 0.0:
+        (made,) = borders_of((crossover,), rate_hz)
+        at = np.geomspace(frequency / 4.0, min(4.0 * frequency, 0.45 * rate_hz), 400)
+        total = made.edge_low.response(at, rate_hz) + made.edge_high.response(at, rate_hz)
+        ripple = worst_ripple(total, at, float(at[0]), float(at[-1]))
+        said.append(f"The overlap costs {ripple.deviation_db:+.1f} dB of ripple at {ripple.frequency_hz:.0f} Hz.")
+    return " ".join(said)
+
+
+def _merges(stack: Stack, layer: Layer) -> tuple[Action, ...]:
+    """Its upper neighbours of the same source, to be merged into it."""
+    root = source_root(stack, layer).id
+    return tuple(
+        Action(f"Merge with {other.name}", {"op": "merge-layers", "layer": layer.id, "upper": other.id})
+        for other in stack.layers
+        if other.span.first == layer.span.last + 1 and source_root(stack, other).id == root
+    )
+
+
 def _piece_sections(stack: Stack) -> tuple[Section, ...]:
     key = _choice("key", "Key", stack.key, [(name, name) for name in KEYS])
     fields = fields_of(stack, "")
@@ -338,6 +372,7 @@ def _piece_sections(stack: Stack) -> tuple[Section, ...]:
             f"Crossover {index + 1}",
             fields_of(crossover, f"crossovers/{index}"),
             (Action("Remove", {"op": "remove-crossover", "index": index}, danger=True),),
+            note=border_note(crossover, stack.sample_rate),
             key=f"crossover:{index}",
         )
         for index, crossover in enumerate(stack.crossovers)

@@ -31,6 +31,16 @@ class Fullness:
     cycle: NDArray[np.float64]
     """POINTS values from an upward zero of the fundamental."""
 
+    @property
+    def peak_db(self) -> float:
+        """Against full scale."""
+        return float(gain_to_db(self.peak))
+
+    @property
+    def rms_db(self) -> float:
+        """Against full scale."""
+        return float(gain_to_db(self.rms))
+
 
 def harmonic_amplitudes(signal: NDArray[np.floating], frequency_hz: float, rate_hz: int) -> NDArray[np.complex128]:
     """Complex amplitudes of harmonics 1 … HARMONICS of a steady signal under a Hann window; c = A·e^(iθ) of A·cos."""

@@ -149,6 +149,20 @@ def _phases(layer: str, source: ToneSource, cycles: float) -> list[AnyEdit]:
     return edits
 
 
+def change_in_words(stack: Stack, edit: AnyEdit) -> str:
+    """One part of a solution in words: 'mid: start phase of tone 1 to 240°'."""
+    if not isinstance(edit, SetValue):
+        return edit.title()
+    _, name, *rest = edit.path.split("/")
+    layer = stack.layer(name)
+    shown = layer.name if layer else name
+    if rest[-1] == "start_phase_deg":
+        return f"{shown}: start phase of tone {int(rest[-2]) + 1} to {edit.value:g}°"
+    if rest[-1] == "delay_ms":
+        return f"{shown}: delay to {edit.value:g} ms"
+    return f"{shown}: polarity {edit.value}"
+
+
 def why_not(stack: Stack, found: tuple[Meeting, ...], solution: Solution) -> tuple[str, ...]:
     """Why nothing is proposed, in sentences."""
     judged = [i for i, m in enumerate(found) if m.meets and not m.drifts]

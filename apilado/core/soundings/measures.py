@@ -12,9 +12,8 @@ from numpy.typing import NDArray
 
 from apilado.core.clock import Clock
 from apilado.core.document.layer import Layer
-from apilado.core.document.stack import Stack, borders_of
+from apilado.core.document.stack import Stack
 from apilado.core.dsp.audio import Audio
-from apilado.core.dsp.crossovers import cut, cut_response
 from apilado.core.measure.ducking import HitRecovery, hit_recoveries
 from apilado.core.measure.flatness import Ripple, worst_ripple
 from apilado.core.measure.fullness import Fullness, fullness, harmonic_amplitudes
@@ -26,7 +25,8 @@ from apilado.core.measure.phase import BorderPhase, border_phase
 from apilado.core.measure.stem import StemMeasures, measure_stem
 from apilado.core.notes import Note, voice_notes
 from apilado.core.render.engine import Engine, Token
-from apilado.core.render.graph import Graph, build, clock_of, layer_notes, source_root
+from apilado.core.render.graph import Graph, build, clock_of, layer_notes
+from apilado.core.render.response import families, split_sum
 from apilado.core.render.stage import Stage, stage
 from apilado.core.sources.base import AssetLoader
 from apilado.core.units import midi_to_hz
@@ -200,26 +200,16 @@ def split_ripples(stack: Stack, rate_hz: int) -> tuple[SplitRipple, ...]:
     if not stack.crossovers:
         return ()
     frequencies = np.geomspace(20.0, min(18000.0, 0.45 * rate_hz), 1200)
-    borders = borders_of(stack.crossovers, rate_hz)
-    families: dict[str, list[Layer]] = {}
-    for layer in stack.audible_layers():
-        families.setdefault(source_root(stack, layer).id, []).append(layer)
     found = []
-    for root, members in families.items():
-        lowest, highest = min(m.span.first for m in members), max(m.span.last for m in members)
-        whole = cut_response(cut(borders, lowest, highest), frequencies, rate_hz)
-        total = np.zeros(frequencies.shape, np.complex128)
-        for layer in members:
-            sign = -1.0 if layer.polarity == "inverted" else 1.0
-            turn = np.exp(-2j * np.pi * frequencies * layer.delay_ms / 1000.0)
-            total += sign * turn * cut_response(cut(borders, layer.span.first, layer.span.last), frequencies, rate_hz)
+    for root, members in families(stack).items():
+        total = split_sum(stack, members, frequencies, rate_hz)
         for index, crossover in enumerate(stack.crossovers):
             below = [m.id for m in members if m.span.last == index]
             above = [m.id for m in members if m.span.first == index + 1]
             if not below or not above:
                 continue
             centre = crossover.frequency_hz
-            ripple = worst_ripple(total / whole, frequencies, centre / 2.0**0.5, centre * 2.0**0.5)
+            ripple = worst_ripple(total, frequencies, centre / 2.0**0.5, centre * 2.0**0.5)
             found.append(SplitRipple(index, root, (*below, *above), ripple))
     return tuple(found)
 

@@ -11,6 +11,7 @@ from apilado.core.document.stack import LimitOverride
 from apilado.core.soundings.measures import Measures
 
 Status = Literal["fine", "look", "fault"]
+COUNTS = ("voices", "to mend", "layers", "differences")
 SEVERITY: dict[Status, int] = {"fault": 0, "look": 1, "fine": 2}
 
 
@@ -39,6 +40,15 @@ class Sounding:
     basis: str
     show: Place = Place()
     fix: Edit | None = None
+
+    @property
+    def shown_value(self) -> str:
+        """The value with its unit, counts without decimals."""
+        if self.value is None:
+            return ""
+        counted = self.unit in COUNTS
+        number = f"{self.value:.0f}" if counted or self.unit.startswith("%") else f"{self.value:.1f}"
+        return f"{number} {self.unit}".replace("-", "−")
 
     def place_data(self) -> dict[str, Any]:
         """Where it is, for the drawings."""

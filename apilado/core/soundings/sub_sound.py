@@ -146,7 +146,8 @@ def sub_full(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
         return []
     where, place = f"layers/{sub.id}", Place((sub.id,))
     limit = "third harmonic 1/9"
-    status: Status = limits.status(full.third)
+    value = 100.0 * full.third
+    status: Status = limits.status(value)
     shown = f"third harmonic {100.0 * abs(full.third):.0f} % {'against' if full.third >= 0.0 else 'with'} the peak"
     if status == "fine":
         text = f"One cycle of '{sub.name}': crest {full.crest_db:.1f} dB, {shown}, a single peak."
@@ -154,7 +155,7 @@ def sub_full(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
             text = (
                 f"One cycle of '{sub.name}': crest {full.crest_db:.1f} dB, {shown}; other harmonics give it two peaks."
             )
-        return [rule.sounding(status, full.third, limit, where, text, show=place)]
+        return [rule.sounding(status, value, limit, where, text, show=place)]
     text = f"One cycle of '{sub.name}' has two peaks: {shown}, beyond 11 %."
     if full.third > LOWEST_PEAK:
         text = f"One cycle of '{sub.name}' peaks higher again: {shown}, beyond 17 % it only adds peak."
@@ -164,19 +165,19 @@ def sub_full(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
         first = tone[1].tones[0].harmonics[:1]
         base = first[0] if first and first[0] is not None else 1.0
         fix = SetHarmonic(path=f"{tone[0]}/tones/0", number=3, amplitude=round(base * FLATTEST_SINGLE_PEAK, 3))
-    return [rule.sounding(status, full.third, limit, where, text, show=place, fix=fix)]
+    return [rule.sounding(status, value, limit, where, text, show=place, fix=fix)]
 
 
 RULES = (
     Rule("sub-octave", "Right octave", "dB", Limits(-12.0, 0.0), "common practice", sub_octave),
     Rule("sub-dry", "Sub dry", "voices", Limits(1.0, 4.0), "common practice", sub_dry),
     Rule("sub-ends", "Clean bottom", "dB", Limits(-24.0, -12.0), "common practice", sub_ends),
-    Rule("sub-start", "Sub starts alike", "things", Limits(0.0, 2.0), "common practice", sub_start),
+    Rule("sub-start", "Sub starts alike", "to mend", Limits(0.0, 2.0), "common practice", sub_start),
     Rule(
         "sub-full",
         "Sub full",
-        "of the first",
-        Limits(FLATTEST_SINGLE_PEAK + 0.005, LOWEST_PEAK + 0.005),
+        "% third",
+        Limits(100.0 * FLATTEST_SINGLE_PEAK + 0.5, 100.0 * LOWEST_PEAK + 0.5),
         "third-harmonic injection: 1/9 flattest single peak, 1/6 lowest peak",
         sub_full,
     ),

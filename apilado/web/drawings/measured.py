@@ -8,7 +8,8 @@ from apilado.core.document.layer import TINTS, Layer
 from apilado.core.document.stack import Stack
 from apilado.core.measure.bands import band_centres, band_edges
 from apilado.core.measure.passage import outline
-from apilado.core.measure.stem import FINE, THIRD
+from apilado.core.measure.stem import FINE, THIRD, measure_stem
+from apilado.core.render.stage import stage
 from apilado.core.soundings.measures import Measures
 from apilado.web.drawings.svg import image_uri, label, points, tag
 from apilado.web.drawings.view import LEVEL_LOW_DB, View, band_edges_hz, layer_state
@@ -52,6 +53,12 @@ def pile(stack: Stack, measures: Measures, view: View) -> str:
     middle = view.pile / 2.0
     parts.append(tag("line", class_="centre-line", x1=middle, x2=middle, y1=0, y2=view.height))
     parts += [_slab_name(stack, layer, view) for layer in stack.layers]
+    if view.selected == "bus":
+        parts += _whole_width(measures, view)
+    if stack.bus.mono_below_hz > 0.0:
+        y = view.y(stack.bus.mono_below_hz)
+        parts.append(tag("line", class_="mono-line", x1=0, x2=view.pile, y1=y, y2=y))
+        parts.append(label("mono", view.pile - 4, y + 13, class_="grid-label", text_anchor="end"))
     for index, border in measures.borders:
         if not border.meets or border.drifts:
             continue
@@ -73,6 +80,20 @@ def pile(stack: Stack, measures: Measures, view: View) -> str:
             )
         )
     return "".join(parts)
+
+
+def _whole_width(measures: Measures, view: View) -> list[str]:
+    """The width of the whole bass over frequency, before the bus and after it."""
+    before = measures.run(stage(measure_stem, measures.graph.bus_input, rate_hz=measures.clock.rate_hz))
+    middle, widest = view.pile / 2.0, view.pile / 2.0 - 14.0
+    centres = band_centres(THIRD)
+    parts = []
+    for stem, class_ in ((before, "width-before"), (measures.bass, "width-after")):
+        halves = [1.0 + min(1.0, 2.0 * float(w)) * widest for w in stem.width]
+        for side in (-1.0, 1.0):
+            line = ((middle + side * half, view.y(float(f))) for half, f in zip(halves, centres, strict=True))
+            parts.append(tag("polyline", class_=class_, points=points(line)))
+    return parts
 
 
 def _slab(
@@ -181,8 +202,10 @@ def _strip(measures: Measures, view: View) -> str:
     def wave(audio: np.ndarray, class_: str) -> str:
         shape = outline(audio, first=frames[0], last=frames[1], columns=columns)
         xs = (np.arange(columns) + 0.5) * view.passage / columns
-        upper = [(float(x), middle - float(v) * (middle - 3)) for x, v in zip(xs, shape.high, strict=True)]
-        lower = [(float(x), middle - float(v) * (middle - 3)) for x, v in zip(xs, shape.low, strict=True)]
+        edges = (np.clip(shape.high, -1.0, 1.0), np.clip(shape.low, -1.0, 1.0))
+        upper, lower = (
+            [(float(x), middle - float(v) * (middle - 3)) for x, v in zip(xs, edge, strict=True)] for edge in edges
+        )
         return tag("polygon", class_=class_, points=points(upper + lower[::-1]))
 
     parts = [wave(measures.bass_audio, "bass-wave")]

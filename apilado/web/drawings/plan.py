@@ -5,13 +5,13 @@ from __future__ import annotations
 from apilado.core.document.stack import Stack
 from apilado.web.drawings.lines import border_lines, frequency_grid
 from apilado.web.drawings.plan_passage import passage, time_strip
-from apilado.web.drawings.plan_profile import equaliser, harmonics
+from apilado.web.drawings.plan_profile import cutting, equaliser, harmonics
 from apilado.web.drawings.view import View
 
 
 def plan(stack: Stack, view: View) -> dict[str, str]:
     """SVG of the plan of each panel: 'pile', 'profile', 'passage', 'strip'."""
-    pulled = harmonics if view.mode == "harmonics" else equaliser
+    pulled = {"eq": equaliser, "harmonics": harmonics, "split": cutting}[view.mode]
     return {
         "pile": frequency_grid(view, view.pile, labelled=True) + border_lines(stack, view, view.pile, named=True),
         "profile": frequency_grid(view, view.profile) + border_lines(stack, view, view.profile) + pulled(stack, view),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from html import escape
 
 import numpy as np
 
@@ -10,6 +11,8 @@ from apilado.core.document.equaliser import Point, eq_sections
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.filters import sections_response
 from apilado.core.dsp.oscillators import shape_harmonics, with_overrides
+from apilado.core.render.graph import source_root
+from apilado.core.render.response import families, split_sum
 from apilado.core.sources.tone import MOST_HARMONICS, ToneSource
 from apilado.core.units import gain_to_db, midi_to_hz, midi_to_name
 from apilado.web.drawings.lines import handle
@@ -22,6 +25,7 @@ from apilado.web.drawings.view import (
     HIGHEST_HZ,
     LOWEST_HZ,
     View,
+    band_edges_hz,
     short_hz,
 )
 from apilado.web.items import point_key
@@ -54,6 +58,7 @@ def equaliser(stack: Stack, view: View) -> str:
     parts = [
         tag("line", class_="eq-zero", x1=middle, x2=middle, y1=0, y2=view.height),
         tag("polyline", class_="eq-curve", points=curve),
+        _split_curve(stack, view),
         *[_tack(view, f"{path}/{index}", point) for index, point in enumerate(members)],
     ]
     for gain in (-12.0, 12.0):
@@ -61,6 +66,36 @@ def equaliser(stack: Stack, view: View) -> str:
         parts.append(tag("line", class_="eq-tick", x1=x, x2=x, y1=view.height - 6, y2=view.height))
         parts.append(label(f"{gain:+.0f} dB", x, view.height - 9, class_="grid-label", text_anchor="middle"))
     return tag("g", *parts, data_eq=path, data_gain_span=GAIN_SPAN_DB, data_gain_share=f"{GAIN_SHARE:g}")
+
+
+def _split_curve(stack: Stack, view: View) -> str:
+    """The sum of the split that the selected layer belongs to: a straight line where it is whole."""
+    layer = view.selected_layer(stack)
+    if layer is None or not stack.crossovers:
+        return ""
+    members = families(stack).get(source_root(stack, layer).id, [])
+    if len(members) < 2:
+        return ""
+    frequencies = np.geomspace(LOWEST_HZ, HIGHEST_HZ, 240)
+    gains = gain_to_db(np.abs(split_sum(stack, members, frequencies, stack.sample_rate)))
+    curve = points((view.gain_x(float(g)), view.y(float(f))) for f, g in zip(frequencies, gains, strict=True))
+    names = ", ".join(member.name for member in members)
+    return tag("polyline", tag("title", escape(f"Sum of the split: {names}")), class_="split-curve", points=curve)
+
+
+def cutting(stack: Stack, view: View) -> str:
+    """Where the selected layer can be cut in two."""
+    layer = view.selected_layer(stack)
+    if layer is None:
+        return _hint(view, "Choose the layer that is to be cut.")
+    low, high = band_edges_hz(stack, layer)
+    top, bottom = view.y(high), view.y(low)
+    return tag(
+        "g",
+        tag("rect", class_="cut-area", x=0, y=top, width=view.profile, height=bottom - top),
+        _hint(view, f"Click where '{layer.name}' is to be cut in two."),
+        data_cut=layer.id,
+    )
 
 
 def _tack(view: View, path: str, point: Point) -> str:

@@ -28,7 +28,7 @@ class View(Model):
     passage: float = Field(default=500.0, ge=20.0, le=8000.0)
     strip: float = Field(default=150.0, ge=20.0, le=4000.0)
     selected: str = Field(default="piece", max_length=60)
-    mode: Literal["eq", "harmonics"] = "eq"
+    mode: Literal["eq", "harmonics", "split"] = "eq"
     first_beat: float = Field(default=0.0, ge=0.0)
     last_beat: float | None = Field(default=None, gt=0.0)
 

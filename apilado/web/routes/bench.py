@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Any
+from types import MappingProxyType
+from typing import Any, Literal
 
 from fastapi import APIRouter, Request
 from fastapi.responses import HTMLResponse
@@ -12,21 +13,26 @@ from apilado.actions import stacks
 from apilado.core.document.edits import edit_from_data
 from apilado.core.document.stack import Stack
 from apilado.core.parameters import Model
+from apilado.core.soundings.alignment import advise, change_in_words
 from apilado.core.soundings.measures import Measures, measure
-from apilado.core.soundings.registry import sound
+from apilado.core.soundings.registry import RULES, sound
 from apilado.store.stacks import Revision
 from apilado.web.drawings.measured import measured
 from apilado.web.drawings.plan import plan
+from apilado.web.drawings.plumb_view import pair_views
 from apilado.web.drawings.view import View
 from apilado.web.field_edits import field_edit
 from apilado.web.items import item_after
 from apilado.web.layer_rows import facts, layer_rows, texts
+from apilado.web.low_end import low_end
 from apilado.web.pages import formatted, page
 from apilado.web.routes.common import workspace_of
 from apilado.web.sheet import AUDIO_ACCEPT, sheet_sections
 
 router = APIRouter(prefix="/stacks/{stack_id}")
 SILENT_DB = -100.0
+MEASURED_SHEETS = ("sub", "bus")
+RULE_LIMITS = MappingProxyType({rule.id: rule.limits for rule in RULES})
 
 
 class EditRequest(Model):
@@ -188,19 +194,33 @@ def drawings(request: Request, stack_id: int, posted: DrawingsRequest) -> dict[s
     return {
         "revision": head.id,
         "measured": measured(measures, posted.view),
-        "soundings": page(request, "_partials/soundings.html", soundings=found, stack=head.stack),
+        "soundings": page(request, "_partials/soundings.html", soundings=found, stack=head.stack, rules=RULE_LIMITS),
         "meter": meter(measures),
     }
+
+
+@router.get("/plumb")
+def plumb(request: Request, stack_id: int, goal: Literal["worst", "mean"] = "worst") -> HTMLResponse:
+    """The view of Plumb: how neighbours meet, and what would let them add up best."""
+    workspace = workspace_of(request)
+    stack = workspace.stacks.head(stack_id).stack
+    measures = measure(stack, workspace.load, workspace.engine)
+    advice = advise(measures, goal)
+    changes = [change_in_words(stack, edit) for edit in advice.edit.edits] if advice.edit else []
+    pairs = pair_views(measures, advice)
+    return HTMLResponse(page(request, "_partials/plumb.html", advice=advice, pairs=pairs, changes=changes))
 
 
 @router.get("/sheet")
 def sheet(request: Request, stack_id: int, selected: str = "piece", item: str = "") -> HTMLResponse:
     """The controls of what is selected."""
-    stack = workspace_of(request).stacks.head(stack_id).stack
+    workspace = workspace_of(request)
+    stack = workspace.stacks.head(stack_id).stack
     name, sections = sheet_sections(stack, selected, item)
-    return HTMLResponse(
-        page(request, "_partials/sheet.html", stack=stack, selected=name, sections=sections, stack_id=stack_id)
-    )
+    found: dict[str, Any] = {"workshop": None, "mono": None}
+    if name in MEASURED_SHEETS:
+        found = low_end(measure(stack, workspace.load, workspace.engine), name)
+    return HTMLResponse(page(request, "_partials/sheet.html", stack=stack, selected=name, sections=sections, **found))
 
 
 @router.get("/layers")

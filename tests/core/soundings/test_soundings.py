@@ -236,7 +236,7 @@ class LowEndTest(unittest.TestCase):
             stack = self.stack(Tone(shape="sine", harmonics=(1.0, 0.0, third)))
             found = worst(stack, "sub-full")
             self.assertEqual(found.status, status)
-            self.assertAlmostEqual(found.value, third, delta=0.004)
+            self.assertAlmostEqual(found.value, 100 * third, delta=0.4)
         self.check(stack, "sub-full")
 
     def test_double_sub(self):
@@ -250,7 +250,7 @@ class LowEndTest(unittest.TestCase):
         found = worst(self.stack(above=alike), "crowding")
         self.assertEqual(found.status, "look")
         self.assertGreaterEqual(found.value, 3.0)
-        self.assertEqual(worst(self.stack(above=alike[:2]), "crowding").status, "fine")
+        self.assertEqual(worst(self.stack(above=alike[:1]), "crowding").status, "fine")
 
     def test_small_speaker(self):
         pure = self.check(self.stack(), "small-speaker")
@@ -287,7 +287,7 @@ class LowEndTest(unittest.TestCase):
         self.assertEqual(found.fix.path, "layers/sub/source/velocity")
 
     def test_nine_db_are_brought_below_half_a_db(self):
-        bumpy = self.stack(eq=(Bell(frequency_hz=49.0, gain_db=11.0, q=8.0),))
+        bumpy = self.stack(eq=(Bell(frequency_hz=49.0, gain_db=12.0, q=3.0),))
         found = worst(bumpy, "sub-even")
         self.assertGreater(found.value, 8.0)
         self.assertLess(worst(apply(bumpy, found.fix), "sub-even").value, 0.5)

@@ -7,6 +7,7 @@ import { listenToHandles } from "./handles.js";
 import { listenToKeys } from "./keys.js";
 import { Panels } from "./panels.js";
 import { Player } from "./player.js";
+import { PlumbView } from "./plumb.js";
 
 const OVERTAKEN = 204;
 const POLL_MS = 2500;
@@ -26,6 +27,7 @@ class Bench {
     this.panels.beats = this.info.beats;
     this.player = new Player(`${this.url}/loop?client=${this.client}`, Number(root.dataset.rate), (said) => this.heard(said));
     this.edits = new EditQueue((edit, gesture, final) => this.send(edit, gesture, final), (error) => this.refused(error), () => this.rest(0));
+    this.plumb = new PlumbView(this);
     this.measuring = { busy: false, again: false };
     this.sheets = { busy: false, again: false };
   }
@@ -174,6 +176,8 @@ class Bench {
         replaceKeepingPlace(place, answer.soundings);
         document.getElementById("meter").textContent = answer.meter;
         place.classList.remove("is-stale");
+        if (["sub", "bus"].includes(this.selected)) this.refreshControls(false); // their sheets are measured too
+        this.plumb.refresh();
       } while (this.measuring.again);
     } catch (error) {
       if (error.status !== OVERTAKEN) tell(error.message, { fault: true });
@@ -294,7 +298,7 @@ function listen(bench) {
   listenToKeys(bench);
   document.addEventListener("click", (event) => {
     const near = (selector) => event.target.closest(selector);
-    const pressed = near("[data-edit], [data-show], [data-close], [data-mode], [data-zoom], [data-select], #play, #undo, #redo, #help");
+    const pressed = near("[data-edit], [data-show], [data-close], [data-mode], [data-zoom], [data-select], #play, #undo, #redo, #help, #plumb-open, [data-goal], [data-limit]");
     if (event.target.closest("#files a, #files button")) document.getElementById("files").open = false;
     if (!pressed || pressed.closest("svg.drawing") || (near("input, label") && !pressed.matches("button"))) return;
     if (event.detail > 0) pressed.blur(); // a pointer's press leaves Space to the transport
@@ -306,6 +310,9 @@ function listen(bench) {
     else if (pressed.dataset.mode) bench.setMode(pressed.dataset.mode);
     else if (pressed.dataset.zoom) zoom(bench, pressed.dataset.zoom);
     else if (pressed.dataset.select) bench.select(pressed.dataset.select);
+    else if (pressed.id === "plumb-open") bench.plumb.toggle();
+    else if (pressed.dataset.goal) bench.plumb.aim(pressed.dataset.goal);
+    else if (pressed.dataset.limit) setLimit(bench, pressed);
     else if (pressed.id === "play") bench.player.toggle();
     else if (pressed.id === "help") document.getElementById("help-dialog").showModal();
     else bench.step(pressed.id);
@@ -333,6 +340,15 @@ function listen(bench) {
     bench.panels.size = null;
     later(() => bench.step("plan"));
   }).observe(bench.panels.svg.passage);
+}
+
+/** The limits of a sounding, from the fields beside the button; `clear` takes them back to the rule's own. */
+function setLimit(bench, button) {
+  const fields = button.closest(".limit-form");
+  const number = (name) => (fields.querySelector(`[name=${name}]`).value === "" ? null : Number(fields.querySelector(`[name=${name}]`).value));
+  const edit = { op: "limit", sounding: button.dataset.limit };
+  if (!("clear" in button.dataset)) Object.assign(edit, { look: number("look"), fault: number("fault"), reason: fields.querySelector("[name=reason]").value });
+  bench.edit(() => edit);
 }
 
 let timer = null;

@@ -23,6 +23,7 @@ const KINDS = {
       taken.frequency *= 2 ** ((factor * (large ? 4 : 1)) / 24);
       return () => ({ op: "move-crossover", index: taken.index, frequency_hz: rounded(taken.frequency, 1) });
     },
+    remove: (taken) => () => ({ op: "remove-crossover", index: taken.index }),
   },
   point: {
     take: (part) => ({
@@ -150,6 +151,13 @@ export function listenToHandles(bench) {
       if (event.button !== 0) return;
       const part = event.target.closest("[data-drag]");
       if (!part) {
+        const cut = event.target.closest("[data-cut]");
+        if (cut) {
+          const frequency = rounded(bench.panels.frequencyAt(event), 1);
+          bench.edit(() => ({ op: "split-layer", layer: cut.dataset.cut, frequency_hz: frequency }));
+          bench.setMode("eq");
+          return;
+        }
         const selected = event.target.closest("[data-select]");
         if (selected) bench.select(selected.dataset.select);
         else if (svg.id === "strip" || svg.id === "passage") bench.seek(bench.panels.beatAt(event));
@@ -224,6 +232,7 @@ function added(panel, event, bench) {
     const now = { start_beats: beat, length_beats: 2 * SNAP_BEATS, pitch: pitchAt(event, bench), velocity: 100, slide: false };
     return { op: "note", was: null, now };
   }
+  if (panel === "pile") return { op: "add-crossover", frequency_hz: rounded(within(bench.panels.frequencyAt(event), 30, 16000), 1) };
   const eq = panel === "profile" && bench.panels.svg.profile.querySelector("[data-eq]");
   if (!eq) return null;
   const part = { kind: "bell", frequency_hz: rounded(bench.panels.frequencyAt(event), 1), gain_db: rounded(gainAt(event, bench), 1) };

@@ -1,6 +1,6 @@
 // Keys of the whole bench. Keys of single handles are in handles.js, of fields in fields.js.
 
-const SELECTIONS = { b: "bus", k: "kick", d: "duck", p: "piece" };
+const SELECTIONS = { u: "sub", b: "bus", k: "kick", d: "duck", p: "piece" };
 
 function typing(target) {
   return target.matches("input:not([type=range], [type=checkbox], [type=file]), select, textarea");
@@ -29,6 +29,8 @@ export function listenToKeys(bench) {
     } else if (key === "?") {
       act();
       document.getElementById("help-dialog").showModal();
+    } else if (key === "l") {
+      bench.plumb.toggle();
     } else if (key === "escape") {
       bench.panels.show(null);
     } else if (SELECTIONS[key]) {
