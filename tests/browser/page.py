@@ -80,8 +80,8 @@ class BrowserCase(unittest.TestCase):
 
     def settled(self, page: Page) -> None:
         """Waits until soundings and drawings are those of the newest edit."""
-        page.wait_for_timeout(120)
-        page.wait_for_selector("#soundings:not(.is-stale)")
+        page.wait_for_timeout(60)
+        page.wait_for_selector("#bench[aria-busy=false] #soundings:not(.is-stale)")
 
     def drag(
         self, page: Page, selector: str, dx: float, dy: float, *, steps: int = 6, at_x: float | None = None

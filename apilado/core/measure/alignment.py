@@ -10,7 +10,7 @@ for each meeting, and the settings are searched over the tables.
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Literal
@@ -21,7 +21,7 @@ from scipy import fft
 
 from apilado.core.dsp.audio import Audio
 from apilado.core.measure.notes import segment
-from apilado.core.units import power_to_db
+from apilado.core.units import db_to_gain, power_to_db
 
 Goal = Literal["worst", "mean"]
 
@@ -36,7 +36,7 @@ ENOUGH_DB = 0.001
 """A simpler setting that comes this close to the best is preferred: it is within 2° of it."""
 EXACT_POINTS = 64
 """So few delays are computed, not read from the table."""
-DRIFT_DEG = 40.0
+UNRELATED, DRIFT_DEG = 0.35, 40.0
 """A phase that moves further than this between the halves of a note is no fixed phase."""
 
 
@@ -95,8 +95,8 @@ class Meeting:
 
     @property
     def drifts(self) -> bool:
-        """Whether their phase does not hold through the note."""
-        return abs(self.turns_deg) > DRIFT_DEG
+        """Whether their phase does not hold through the note, or they have little to do with each other."""
+        return bool(abs(self.turns_deg) > DRIFT_DEG or self.kinship < UNRELATED)
 
     @property
     def phase_deg(self) -> float:
@@ -128,6 +128,13 @@ class Meeting:
     def gain_db(self, delay_s: float = 0.0, sign: float = 1.0) -> float:
         """Coherence gain with the upper delayed and turned."""
         return float(power_to_db(max(1.0 + sign * float(self.response(np.array([delay_s]))[0]), FLOOR)))
+
+    @cached_property
+    def kinship(self) -> float:
+        """How much of the gain that two sounds of these levels could have is within reach of any delay: 0 to 1."""
+        ratio = float(db_to_gain(self.balance_db))
+        possible = 2.0 * ratio / (1.0 + ratio * ratio)
+        return float(np.max(np.abs(self.table[1]))) / max(possible, 1e-9)
 
     @property
     def delay_ms(self) -> float:
@@ -227,7 +234,10 @@ class _State:
 class _Search:
     """Coordinate search over the tables of all meetings, from several starts."""
 
-    def __init__(self, meetings: Sequence[Meeting], layers: Sequence[Freedom], goal: Goal) -> None:
+    def __init__(
+        self, meetings: Sequence[Meeting], layers: Sequence[Freedom], goal: Goal, wanted: Callable[[], None]
+    ) -> None:
+        self.wanted = wanted
         # Bars that are played alike meet alike: one of them speaks for all.
         alike: dict[tuple[object, ...], list[Meeting]] = {}
         for m in meetings:
@@ -320,6 +330,7 @@ class _Search:
                         state.sign[layer.name] = random.choice((-1.0, 1.0))
             score = -math.inf
             for number in range(ROUNDS):
+                self.wanted()
                 fine = number >= COARSE_ROUNDS
                 for family in self.families if phase else []:
                     self.improve_phase(state, family, fine=fine)
@@ -337,17 +348,23 @@ class _Search:
         return found or (-math.inf, self.zero())
 
 
-def solve(meetings: Sequence[Meeting], layers: Sequence[Freedom], goal: Goal = "worst") -> Solution:
+def solve(
+    meetings: Sequence[Meeting],
+    layers: Sequence[Freedom],
+    goal: Goal = "worst",
+    wanted: Callable[[], None] = lambda: None,
+) -> Solution:
     """Start phases, polarities and delays that make the worst (or the mean) coherence gain greatest.
 
     Meetings that do not meet or drift have no say. The first layer stands. Of settings within 2° of the best the
     plainest is taken: start phases alone, then with polarity, then polarity alone with delay, then all of them.
+    `wanted` is called now and then, and may raise to end the search.
     """
     judged = [m for m in meetings if m.meets and not m.drifts]
     before = tuple(m.gain_db() for m in meetings)
     if not judged or len(layers) < 2:
         return Solution({layer.name: Setting() for layer in layers}, before, before)
-    search = _Search(judged, layers, goal)
+    search = _Search(judged, layers, goal, wanted)
     present = float(search.score(search.gains(search.zero())))
     choices = [(present, search.zero())]
     for phase, polarity, delay in (

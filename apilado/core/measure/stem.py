@@ -81,8 +81,9 @@ def measure_stem(audio: Audio, *, rate_hz: int) -> StemMeasures:
         sums: NDArray[np.float64] = band_sums(bins, frequencies, THIRD) * scale
         return sums
 
-    left_power = thirds(left_bins)
-    right_power = left_power if same else thirds(right_bins)
+    # The running sum may leave an empty band a hair below zero.
+    left_power = np.maximum(thirds(left_bins), 0.0)
+    right_power = left_power if same else np.maximum(thirds(right_bins), 0.0)
     cross = left_power if same else thirds(cross_bins)
     fine = band_sums(left_bins + right_bins, frequencies, FINE) * (scale / 2.0)
     norm = np.sqrt(left_power * right_power)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from apilado.core.document.edits import AnyEdit, Several
@@ -40,7 +41,7 @@ class Advice:
     edit: Several | None
     """What to apply; None where nothing helps, or nothing is needed."""
     reasons: tuple[str, ...]
-    """Why no setting helps, where none does."""
+    """Why no setting helps, where none does; and why layers drift."""
 
 
 def meetings_of(measures: Measures) -> tuple[Meeting, ...]:
@@ -86,22 +87,25 @@ def freedoms(stack: Stack, names: tuple[str, ...]) -> list[Freedom]:
     return result
 
 
-def advise(measures: Measures, goal: Goal = "worst") -> Advice:
-    """The settings that let all neighbours add up best, and what they promise for each note."""
+def advise(measures: Measures, goal: Goal = "worst", wanted: Callable[[], None] = lambda: None) -> Advice:
+    """The settings that let all neighbours add up best, and what they promise for each note.
+
+    `wanted` is called now and then, and may raise to end the search.
+    """
     found = meetings_of(measures)
     names = tuple({name for m in found for name in (m.lower, m.upper)})
-    solution = solve(found, freedoms(measures.stack, names), goal)
+    solution = solve(found, freedoms(measures.stack, names), goal, wanted)
     judged = [i for i, m in enumerate(found) if m.meets and not m.drifts]
     edit = None
-    reasons: tuple[str, ...] = ()
     if solution.changes and judged:
         before = [solution.before_db[i] for i in judged]
         after = [solution.after_db[i] for i in judged]
         gained = min(after) - min(before) if goal == "worst" else (sum(after) - sum(before)) / len(judged)
         if gained >= WORTHWHILE_DB:
             edit = as_edit(measures.stack, solution)
+    reasons = drifting(measures.stack, found)
     if edit is None:
-        reasons = why_not(measures.stack, found, solution)
+        reasons = (*why_not(found, solution), *reasons)
     return Advice(goal, found, solution, edit, reasons)
 
 
@@ -163,18 +167,23 @@ def change_in_words(stack: Stack, edit: AnyEdit) -> str:
     return f"{shown}: polarity {edit.value}"
 
 
-def why_not(stack: Stack, found: tuple[Meeting, ...], solution: Solution) -> tuple[str, ...]:
-    """Why nothing is proposed, in sentences."""
+def why_not(found: tuple[Meeting, ...], solution: Solution) -> tuple[str, ...]:
+    """Why nothing is proposed, in a sentence."""
     judged = [i for i, m in enumerate(found) if m.meets and not m.drifts]
-    reasons = []
     if not found:
-        reasons.append("No two layers meet at a border.")
-    elif not any(m.meets for m in found):
-        reasons.append("At every border one of the neighbours is far below the other: their phase does not matter.")
-    elif judged and min(solution.before_db[i] for i in judged) > STANDING_DB:
-        reasons.append("The layers stand plumb already.")
-    elif judged:
-        reasons.append("No setting makes the worst note better by more than 0.3 dB.")
+        return ("No two layers meet at a border.",)
+    if not any(m.meets for m in found):
+        return ("At every border one of the neighbours is far below the other: their phase does not matter.",)
+    if not judged:
+        return ("No two neighbours hold a steady phase.",)
+    if min(solution.before_db[i] for i in judged) > STANDING_DB:
+        return ("The layers stand plumb already.",)
+    return ("No setting makes the worst note better by more than 0.3 dB.",)
+
+
+def drifting(stack: Stack, found: tuple[Meeting, ...]) -> tuple[str, ...]:
+    """For every layer that holds no phase against a neighbour, why."""
+    reasons: list[str] = []
     for name in dict.fromkeys(name for m in found if m.meets and m.drifts for name in (m.lower, m.upper)):
         layer = stack.layer(name)
         if layer is not None:

@@ -33,9 +33,9 @@ def split_flat(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]
         else:
             kind = "dip" if item.ripple.deviation_db < 0 else "bump"
             text = f"{names} leave a {kind} of {value:.1f} dB at {item.ripple.frequency_hz:.0f} Hz in their sum."
-            fix = _straightened(stack, item.layers)
+            fix = _straightened(stack, item.layers, item.crossover)
             if fix is not None:
-                text += " Polarity or delay sets them apart."
+                text += " Polarity, delay or overlap sets them apart."
         found.append(rule.sounding(status, value, limit, where, text, show=place, fix=fix))
     return found
 
@@ -45,9 +45,11 @@ def _named(stack: Stack, layer_id: str) -> str:
     return layer.name if layer else layer_id
 
 
-def _straightened(stack: Stack, layer_ids: tuple[str, ...]) -> Edit | None:
-    """Takes polarity and delay off the layers, where they have any."""
+def _straightened(stack: Stack, layer_ids: tuple[str, ...], crossover: int) -> Edit | None:
+    """Takes polarity and delay off the layers and the overlap off their border, where there are any."""
     edits: list[SetValue] = []
+    if stack.crossovers[crossover].overlap_octaves > 0.0:
+        edits.append(SetValue(path=f"crossovers/{crossover}/overlap_octaves", value=0.0))
     for layer in stack.layers:
         if layer.id in layer_ids and layer.polarity == "inverted":
             edits.append(SetValue(path=f"layers/{layer.id}/polarity", value="normal"))

@@ -48,7 +48,8 @@ class Sounding:
             return ""
         counted = self.unit in COUNTS
         number = f"{self.value:.0f}" if counted or self.unit.startswith("%") else f"{self.value:.1f}"
-        return f"{number} {self.unit}".replace("-", "−")
+        unit = self.unit.removesuffix("s") if counted and number == "1" else self.unit
+        return f"{number} {unit}".replace("-", "−")
 
     def place_data(self) -> dict[str, Any]:
         """Where it is, for the drawings."""

@@ -86,7 +86,7 @@ def _rows(advice: Advice, indices: list[int]) -> list[NoteRow]:
         m = advice.meetings[same[0]]
         remark = "" if m.meets else f"{-m.balance_db:.0f} dB apart"
         if m.meets and m.drifts:
-            remark = f"drifts, {m.turns_deg:+.0f}°"
+            remark = "drifts"
         rows.append(
             NoteRow(
                 name=f"{midi_to_name(m.pitch)}, {m.fundamental_hz:.0f} Hz",

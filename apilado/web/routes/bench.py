@@ -134,7 +134,8 @@ def edits(request: Request, stack_id: int, posted: EditRequest) -> dict[str, Any
     else:
         change = edit_from_data(posted.edit)
     done = stacks.edit(workspace, stack_id, change, base=posted.base, gesture=posted.gesture)
-    workspace.overtake("drawings", stack_id)
+    for purpose in ("drawings", "plumb"):
+        workspace.overtake(purpose, stack_id)
     if posted.final:
         workspace.overtake("loop", stack_id)
     notice = None
@@ -200,12 +201,13 @@ def drawings(request: Request, stack_id: int, posted: DrawingsRequest) -> dict[s
 
 
 @router.get("/plumb")
-def plumb(request: Request, stack_id: int, goal: Literal["worst", "mean"] = "worst") -> HTMLResponse:
+def plumb(request: Request, stack_id: int, goal: Literal["worst", "mean"] = "worst", client: str = "") -> HTMLResponse:
     """The view of Plumb: how neighbours meet, and what would let them add up best."""
     workspace = workspace_of(request)
     stack = workspace.stacks.head(stack_id).stack
-    measures = measure(stack, workspace.load, workspace.engine)
-    advice = advise(measures, goal)
+    token = workspace.newest("plumb", stack_id, client[:80])
+    measures = measure(stack, workspace.load, workspace.engine, token)
+    advice = advise(measures, goal, token.check)
     changes = [change_in_words(stack, edit) for edit in advice.edit.edits] if advice.edit else []
     pairs = pair_views(measures, advice)
     return HTMLResponse(page(request, "_partials/plumb.html", advice=advice, pairs=pairs, changes=changes))

@@ -29,6 +29,7 @@ class Bench {
     this.edits = new EditQueue((edit, gesture, final) => this.send(edit, gesture, final), (error) => this.refused(error), () => this.rest(0));
     this.plumb = new PlumbView(this);
     this.measuring = { busy: false, again: false };
+    this.measureTimer = null;
     this.sheets = { busy: false, again: false };
   }
 
@@ -36,11 +37,19 @@ class Bench {
     return { ...this.panels.sizes(), selected: this.selected, mode: this.mode };
   }
 
+  /** Tells assistive technology, and whoever waits, that the page is not up to date yet. */
+  busy() {
+    const waiting = this.edits.busy || this.measuring.busy || this.measureTimer !== null || this.player.fetched !== null;
+    document.getElementById("bench").setAttribute("aria-busy", waiting);
+  }
+
   // --- edits -------------------------------------------------------------------------------------------------------
 
   /** Sends the edit that `make` gives; of one gesture, only the last that is waiting. */
   edit(make, gesture = null, { final = gesture === null } = {}) {
-    return this.edits.push(make, gesture, final);
+    const done = this.edits.push(make, gesture, final);
+    this.busy();
+    return done;
   }
 
   async send(edit, gesture, final) {
@@ -87,7 +96,11 @@ class Bench {
   /** Measures once the hand has rested for a while. */
   rest(after) {
     clearTimeout(this.measureTimer);
-    this.measureTimer = setTimeout(() => this.refreshMeasured(), after);
+    this.measureTimer = setTimeout(() => {
+      this.measureTimer = null;
+      this.refreshMeasured();
+    }, after);
+    this.busy();
   }
 
   offer(name, title) {
@@ -184,6 +197,7 @@ class Bench {
     } finally {
       this.measuring.busy = false;
       if (this.measuring.again) this.refreshMeasured();
+      this.busy();
     }
   }
 
@@ -298,7 +312,7 @@ function listen(bench) {
   listenToKeys(bench);
   document.addEventListener("click", (event) => {
     const near = (selector) => event.target.closest(selector);
-    const pressed = near("[data-edit], [data-show], [data-close], [data-mode], [data-zoom], [data-select], #play, #undo, #redo, #help, #plumb-open, [data-goal], [data-limit]");
+    const pressed = near("[data-edit], [data-show], [data-close], [data-mode], [data-zoom], [data-select], #play, #undo, #redo, #help, #plumb-open, [data-plumb-close], [data-goal], [data-limit]");
     if (event.target.closest("#files a, #files button")) document.getElementById("files").open = false;
     if (!pressed || pressed.closest("svg.drawing") || (near("input, label") && !pressed.matches("button"))) return;
     if (event.detail > 0) pressed.blur(); // a pointer's press leaves Space to the transport
@@ -310,7 +324,7 @@ function listen(bench) {
     else if (pressed.dataset.mode) bench.setMode(pressed.dataset.mode);
     else if (pressed.dataset.zoom) zoom(bench, pressed.dataset.zoom);
     else if (pressed.dataset.select) bench.select(pressed.dataset.select);
-    else if (pressed.id === "plumb-open") bench.plumb.toggle();
+    else if (pressed.id === "plumb-open" || "plumbClose" in pressed.dataset) bench.plumb.toggle();
     else if (pressed.dataset.goal) bench.plumb.aim(pressed.dataset.goal);
     else if (pressed.dataset.limit) setLimit(bench, pressed);
     else if (pressed.id === "play") bench.player.toggle();

@@ -33,6 +33,7 @@ export function listenToKeys(bench) {
       bench.plumb.toggle();
     } else if (key === "escape") {
       bench.panels.show(null);
+      if (!bench.plumb.place.hidden) bench.plumb.toggle();
     } else if (SELECTIONS[key]) {
       bench.select(SELECTIONS[key]);
     } else if (/^[1-9]$/.test(key)) {

@@ -35,7 +35,7 @@ export class PlumbView {
     try {
       do {
         this.again = false;
-        const html = await (await get(`${this.bench.url}/plumb?goal=${this.goal}`)).text();
+        const html = await (await get(`${this.bench.url}/plumb?goal=${this.goal}&client=${this.bench.client}`)).text();
         const scroll = this.place.scrollTop;
         this.place.innerHTML = html;
         this.place.scrollTop = scroll;

@@ -1,0 +1,184 @@
+"""The low end through the interface: borders, sub, mono, Plumb; while the loop plays."""
+
+import contextlib
+import io
+import json
+
+import numpy as np
+
+from apilado import cli
+from tests.browser.page import BrowserCase
+from tests.browser.test_listening import agrees, place_of
+
+
+class LowEndCase(BrowserCase):
+    name = "Slipway"
+
+    def setUp(self):
+        self.addCleanup(self.undo_all)
+
+    def undo_all(self):
+        while self.server.plan(self.stacks[self.name])["undo"]:
+            self.server.ask(f"/stacks/{self.stacks[self.name]}/undo", {"view": {}})
+
+
+class BordersTest(LowEndCase):
+    def test_a_crossover_is_added_in_the_pile_and_removed_with_a_key(self):
+        page = self.bench("Slipway")
+        box = page.locator("#pile").bounding_box()
+        page.mouse.dblclick(box["x"] + 150, box["y"] + box["height"] * 0.25)
+        page.wait_for_selector("#pile .border[data-key='crossover:2']")
+        data = self.document("Slipway")
+        self.assertEqual(data["layers"][2]["span"], {"first": 2, "last": 3})
+        page.locator("#pile .border[data-key='crossover:2']").focus()
+        page.keyboard.press("Delete")
+        page.wait_for_selector("#pile .border[data-key='crossover:2']", state="detached")
+        self.assertEqual(self.document("Slipway")["layers"][2]["span"], {"first": 2, "last": 2})
+        self.assertEqual(self.complaints, [])
+
+    def test_a_layer_is_cut_in_the_profile_and_merged_again(self):
+        page = self.bench("Slipway")
+        page.keyboard.press("2")
+        page.click("[data-mode=split]")
+        area = page.locator("#profile .cut-area").bounding_box()
+        page.mouse.click(area["x"] + 60, area["y"] + area["height"] / 2)
+        page.wait_for_selector("#layers .row-name >> text=upper mid")
+        self.assertEqual(len(self.document("Slipway")["crossovers"]), 3)
+        page.click("#sheet [data-select='layer:mid']")
+        page.click("#sheet button:has-text('Merge with upper mid')")
+        page.wait_for_selector("#layers .row-name >> text=upper mid", state="detached")
+        self.assertEqual(len(self.document("Slipway")["crossovers"]), 2)
+        self.assertEqual(self.complaints, [])
+
+    def test_linear_phase_and_overlap_say_what_they_cost(self):
+        page = self.bench("Slipway")
+        page.keyboard.press("p")
+        page.select_option("#sheet select[data-path='crossovers/1/kind']", "linear-phase")
+        page.wait_for_selector("#sheet >> text=taps; rings")
+        page.fill("#sheet input[type=number][data-path='crossovers/1/overlap_octaves']", "0.6")
+        page.keyboard.press("Enter")
+        page.wait_for_selector("#soundings .sounding >> text=leave a bump")
+        page.locator("#soundings .sounding:has-text('leave a bump') .btn-fix").first.click()
+        page.wait_for_selector("#soundings .sounding >> text=leave a bump", state="detached")
+        self.assertEqual(self.document("Slipway")["crossovers"][1]["overlap_octaves"], 0.0)
+
+
+class SubTest(LowEndCase):
+    def test_the_workshop(self):
+        page = self.bench("Slipway")
+        page.keyboard.press("u")
+        page.wait_for_selector("#sheet .cycle-drawing")
+        page.click("#sheet button:has-text('Sine, full')")
+        self.until(page, "!document.querySelector('#sheet').textContent.includes('third harmonic −0.8 %')")
+        self.assertEqual(self.document("Slipway")["layers"][0]["source"]["tones"][0]["harmonics"][2], 0.111)
+        page.click("#sheet button:has-text('Set it')")
+        self.settled(page)
+        border = self.document("Slipway")["crossovers"][0]["frequency_hz"]
+        self.assertNotEqual(border, 112.0)
+        page.locator("#sheet .shifts tr:has-text('+2') button").click()
+        page.wait_for_selector("#head >> text=G minor")
+        page.locator("#sheet [data-section=Under] button:has-text('high')").click()
+        self.until(page, "document.querySelectorAll('#layers li[data-select^=\"layer:\"]').length === 4")
+        self.assertEqual(self.document("Slipway")["layers"][0]["name"], "sub")
+        self.assertEqual(self.complaints, [])
+
+    def test_mono_border_and_limits(self):
+        page = self.bench("Slipway")
+        page.keyboard.press("b")
+        page.wait_for_selector("#sheet >> text=Summed to mono")
+        page.fill("#sheet input[type=number][data-path='bus/mono_below_hz']", "300")
+        page.keyboard.press("Enter")
+        page.wait_for_selector("#pile .mono-line", state="attached")
+        page.wait_for_selector("#pile .width-after", state="attached")
+        page.wait_for_selector("#soundings >> text=Below 300 Hz the bass is mono")
+        item = page.locator("#soundings .sounding[data-id='small-speaker']")
+        item.locator("summary").click()
+        item.locator("[name=look]").fill("5")
+        item.locator("[name=reason]").fill("the ferry's horn speakers")
+        item.locator("[data-limit]").click()
+        page.wait_for_selector("#soundings .sounding.is-look[data-id='small-speaker'] >> text=changed")
+        self.assertEqual(self.document("Slipway")["limits"]["small-speaker"]["reason"], "the ferry's horn speakers")
+
+
+class PlumbTest(LowEndCase):
+    def test_it_promises_and_keeps(self):
+        page = self.bench("Slipway")
+        page.keyboard.press("3")
+        page.wait_for_selector("#sheet [data-path='layers/high/polarity']")
+        page.select_option("#sheet select[data-path='layers/high/polarity']", "inverted")
+        page.wait_for_selector("#soundings .sounding.is-fault >> text=Plumb")
+        page.keyboard.press("Escape")
+        page.click("#plumb-open")
+        page.wait_for_selector("#plumb-view .plumb-pair >> nth=1")
+        before = self.rows(page)
+        self.assertTrue(all(now < 0.0 and promised > 1.0 for now, promised in before.values()), before)
+        page.click("#plumb-view button:has-text('Plumb the stack')")
+        page.wait_for_selector("#plumb-view button:has-text('Plumb the stack')", state="detached")
+        self.assertEqual(self.document("Slipway")["layers"][2]["polarity"], "normal")
+        for note, (kept,) in self.rows(page).items():
+            if note in before:
+                self.assertAlmostEqual(kept, before[note][1], delta=0.5, msg=note)
+        page.keyboard.press("l")
+        self.assertTrue(page.is_hidden("#plumb-view"))
+        self.assertEqual(self.complaints, [])
+
+    @staticmethod
+    def rows(page):
+        """(gain now, gain promised if there is one) of the second pair, by note; alike notes once."""
+        found = {}
+        for text in page.locator("#plumb-view .plumb-pair >> nth=1 >> .plumb-table tr").all_inner_texts()[1:]:
+            note, _, _, *gains = text.split("\t")
+            numbers = [float(gain.split()[0].replace("−", "-")) for gain in gains if "dB" in gain]
+            found.setdefault(note, tuple(numbers))
+        return found
+
+
+class PlayingTest(LowEndCase):
+    def test_edits_of_the_low_end_are_heard_while_the_views_are_open(self):
+        page = self.bench("Slipway")
+        page.click("#play")
+        self.until(page, "heard.length > 8")
+        for view, path, value in (("b", "bus/mono_below_hz", "250"), ("1", "layers/sub/source/drop_semitones", "7")):
+            page.keyboard.press(view)
+            page.wait_for_selector(f"#sheet input[type=number][data-path='{path}']")
+            page.click("#plumb-open")
+            page.fill(f"#sheet input[type=number][data-path='{path}']", value)
+            page.keyboard.press("Enter")
+            self.settled(page)
+            page.wait_for_timeout(300)
+            page.evaluate("takeHeard()")
+            page.wait_for_timeout(700)
+            heard, loop = self.heard(page), self.loop("Slipway")
+            self.assertTrue(np.all(agrees(heard, loop, place_of(heard[0, :24000], loop[0]))), path)
+            page.click("[data-plumb-close]")
+        self.assertEqual(self.complaints, [])
+
+
+class FixAllTest(LowEndCase):
+    name = "Lock Gate"
+
+    def test_all_faults_go_and_the_command_line_says_the_same(self):
+        page = self.bench("Lock Gate")
+        kinds = page.locator("#soundings .sounding.is-fault").evaluate_all("all => all.map((one) => one.dataset.id)")
+        self.assertGreaterEqual(len(set(kinds)), 10)
+        bundle = self.folder / "lock.apilado"
+        bundle.write_bytes(self.server.ask(f"/stacks/{self.stacks['Lock Gate']}/export/bundle"))
+        self.assertEqual(self.check(bundle)[0], 1)
+        for _ in range(25):
+            fixes = page.locator("#soundings .sounding.is-fault .btn-fix")
+            if not fixes.count():
+                break
+            fixes.first.click()
+            self.settled(page)
+        self.assertEqual(page.locator("#soundings .sounding.is-fault").count(), 0)
+        bundle.write_bytes(self.server.ask(f"/stacks/{self.stacks['Lock Gate']}/export/bundle"))
+        status, found = self.check(bundle)
+        self.assertEqual((status, [s["id"] for s in found if s["status"] == "fault"]), (0, []))
+        self.assertEqual(self.complaints, [])
+
+    @staticmethod
+    def check(bundle):
+        out = io.StringIO()
+        with contextlib.redirect_stdout(out):
+            status = cli.main(["check", str(bundle), "--json"])
+        return status, json.loads(out.getvalue())
