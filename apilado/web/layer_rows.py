@@ -47,6 +47,11 @@ def facts(stack: Stack) -> str:
     return f"{stack.tempo_bpm:g} bpm · {stack.key} · {stack.bars} bar{'s' if stack.bars != 1 else ''}"
 
 
+def states(stack: Stack) -> dict[str, str]:
+    """How each row is drawn, by what it selects."""
+    return {row.selection: row.state for row in layer_rows(stack)}
+
+
 def texts(stack: Stack) -> dict[str, str]:
     """What is written around the controls and changes with plain values, by the name that its place carries."""
     return {"name": stack.name, "facts": facts(stack), **{f"band {x.id}": band_text(stack, x) for x in stack.layers}}

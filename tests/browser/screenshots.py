@@ -33,10 +33,13 @@ def main(folder: Path) -> None:
         shelf.screenshot(path=folder / "shelf.png")
         paths = {shelf.locator(".card-name").nth(i).inner_text(): i for i in range(3)}
         links = {name: shelf.locator(".card-open").nth(i).get_attribute("href") for name, i in paths.items()}
-        for name, stack, dark, keys in (
-            ("bench", "Slipway", False, ["2"]),
-            ("bench-night", "Slipway", True, ["1"]),
-            ("bench-flawed", "Lock Gate", False, ["2"]),
+        for name, stack, dark, keys, shown in (
+            ("bench", "Slipway", False, "2", READY),
+            ("bench-night", "Slipway", True, "1", READY),
+            ("bench-flawed", "Lock Gate", False, "3", READY),
+            ("plumb", "Lock Gate", False, "l", ".plumb-pair"),
+            ("low-end", "Slipway", False, "u", ".cycle-drawing"),
+            ("mono", "Rope Walk", False, "b", ".width-after"),
         ):
             page = view(links[stack], dark=dark)
             page.wait_for_selector(READY)
@@ -44,7 +47,8 @@ def main(folder: Path) -> None:
                 page.keyboard.press(key)
             if dark:
                 page.click("[data-mode=harmonics]")
-            page.wait_for_timeout(300)
+            page.wait_for_selector(shown, state="attached")
+            page.wait_for_timeout(500)
             page.wait_for_selector(READY)
             page.screenshot(path=folder / f"{name}.png")
         browser.close()

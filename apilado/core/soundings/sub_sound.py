@@ -17,6 +17,7 @@ from apilado.core.units import midi_to_hz, power_to_db
 SEMITONE = 2.0 ** (1.0 / 12.0)
 RUMBLE_HZ = 30.0
 EMPTY_DB = 20.0
+BARE_SUB_HZ = 150.0
 SHORTEST_ATTACK_MS, SHORTEST_RELEASE_MS = 1.5, 10.0
 
 
@@ -24,6 +25,13 @@ def tone_of(measures: Measures, layer: Layer) -> tuple[str, ToneSource] | None:
     """(path, source) of the tone that a layer sounds with, if it is one."""
     root = source_root(measures.stack, layer)
     return (f"layers/{root.id}/source", root.source) if isinstance(root.source, ToneSource) else None
+
+
+def sub_place(measures: Measures, sub: Layer) -> Place:
+    """The band that the sub owns."""
+    borders = measures.stack.crossovers
+    high = borders[sub.span.last].frequency_hz if sub.span.last < len(borders) else BARE_SUB_HZ
+    return Place((sub.id,), 20.0, high)
 
 
 def _around(measures: Measures, hertz: float) -> float:
@@ -69,7 +77,7 @@ def sub_dry(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     sub = measures.sub
     if sub is None:
         return []
-    where, place, limit = f"layers/{sub.id}", Place((sub.id,)), "one voice, no width"
+    where, place, limit = f"layers/{sub.id}", sub_place(measures, sub), "one voice, no width"
     edits: list[AnyEdit] = []
     said = []
     tone = tone_of(measures, sub)
@@ -118,7 +126,7 @@ def sub_start(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     if sub is None or tone is None:
         return []
     path, source = tone
-    where, place, limit = f"layers/{sub.id}", Place((sub.id,)), "fixed, no click"
+    where, place, limit = f"layers/{sub.id}", sub_place(measures, sub), "fixed, no click"
     edits: list[AnyEdit] = []
     said = []
     for index, each in enumerate(source.tones):
@@ -144,7 +152,7 @@ def sub_full(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     sub, full = measures.sub, measures.fullness
     if sub is None or full is None:
         return []
-    where, place = f"layers/{sub.id}", Place((sub.id,))
+    where, place = f"layers/{sub.id}", sub_place(measures, sub)
     limit = "third harmonic 1/9"
     value = 100.0 * full.third
     status: Status = limits.status(value)

@@ -23,7 +23,7 @@ from apilado.web.drawings.plumb_view import pair_views
 from apilado.web.drawings.view import View
 from apilado.web.field_edits import field_edit
 from apilado.web.items import item_after
-from apilado.web.layer_rows import facts, layer_rows, texts
+from apilado.web.layer_rows import facts, layer_rows, states, texts
 from apilado.web.low_end import low_end
 from apilado.web.pages import formatted, page
 from apilado.web.routes.common import workspace_of
@@ -95,7 +95,7 @@ def same_shape(before: Stack, after: Stack) -> bool:
             return {key: shape(value) for key, value in place.items() if key not in ("hits", "note_levels_db")}
         if isinstance(place, list):
             return [shape(item) for item in place]
-        return place if isinstance(place, str | bool) else None  # muted and soloed rows are drawn otherwise
+        return place if isinstance(place, str) else None
 
     def controls(stack: Stack) -> Any:
         data = stack.model_dump(mode="json", exclude={"pattern"})
@@ -112,6 +112,7 @@ def answer(revision: Revision, view: View, before: Stack | None, notice: str | N
         "plan": plan(revision.stack, view),
         "values": changed_values(before, revision.stack) if before is not None and same else {},
         "texts": texts(revision.stack),
+        "states": states(revision.stack),
         "controls": not same,
         "borders": before is not None and before.crossovers != revision.stack.crossovers,
         "undo": revision.undo_title,

@@ -2,7 +2,7 @@
 
 import { get, post, postForm, tell } from "./api.js";
 import { EditQueue } from "./edits.js";
-import { listenToFields, prepareFields, showTexts, showValues } from "./fields.js";
+import { listenToFields, prepareFields, showStates, showTexts, showValues } from "./fields.js";
 import { listenToHandles } from "./handles.js";
 import { listenToKeys } from "./keys.js";
 import { Panels } from "./panels.js";
@@ -26,7 +26,7 @@ class Bench {
     this.panels = new Panels();
     this.panels.beats = this.info.beats;
     this.player = new Player(`${this.url}/loop?client=${this.client}`, Number(root.dataset.rate), (said) => this.heard(said));
-    this.edits = new EditQueue((edit, gesture, final) => this.send(edit, gesture, final), (error) => this.refused(error), () => this.rest(0));
+    this.edits = new EditQueue((edit, gesture, final) => this.send(edit, gesture, final), (error) => this.refused(error), () => this.rested());
     this.plumb = new PlumbView(this);
     this.measuring = { busy: false, again: false };
     this.measureTimer = null;
@@ -83,14 +83,22 @@ class Bench {
     this.panels.put("plan", answer.plan, this.item);
     showValues(answer.values);
     showTexts(answer.texts);
+    showStates(answer.states);
     this.offer("undo", answer.undo);
     this.offer("redo", answer.redo);
     if (answer.notice) tell(answer.notice);
     const chosen = answer.item !== undefined && answer.item !== null;
     const idle = !document.activeElement?.matches("#sheet input"); // a border's new place is in the list of bands
-    if (answer.controls || chosen || (answer.borders && final && idle)) this.refreshControls(answer.controls);
+    if (answer.controls || chosen) this.refreshControls(answer.controls);
+    else if (answer.borders && final && idle) this.player.idle?.then(() => this.refreshControls(false));
     document.getElementById("soundings").classList.add("is-stale");
     this.rest(final ? 0 : RESTING_MS);
+  }
+
+  /** The hand has let go where its last edit had left things: what was rendered on the way there is of no use. */
+  rested() {
+    this.player.refresh(this.revision, { final: true });
+    this.rest(0);
   }
 
   /** Measures once the hand has rested for a while. */
@@ -210,6 +218,7 @@ class Bench {
       clearTimeout(this.renderingTimer);
       if (rendering) this.renderingTimer = setTimeout(() => { state.textContent = "rendering …"; }, RENDERING_SHOWN_MS);
       else state.textContent = "";
+      this.busy();
     }
     if (playing !== undefined) {
       const button = document.getElementById("play");

@@ -55,6 +55,15 @@ export function showTexts(texts) {
   });
 }
 
+/** Shows which rows are heard, muted or faded: { what a row selects: its class }. */
+export function showStates(states) {
+  for (const [selection, state] of Object.entries(states)) {
+    const row = document.querySelector(`#layers li[data-select="${CSS.escape(selection)}"]`);
+    row?.classList.remove("is-heard", "is-muted", "is-faded");
+    row?.classList.add(state);
+  }
+}
+
 function twins(control) {
   return document.querySelectorAll(`[data-path="${CSS.escape(control.dataset.path)}"]`);
 }

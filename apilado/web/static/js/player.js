@@ -19,8 +19,9 @@ export class Player {
 
   /** Asks for the sound of a revision. `final` drops a request for an earlier one that is still under way. */
   refresh(revision, { final = false } = {}) {
+    if (this.wanted === null && (this.fetched ?? this.loop)?.revision === revision) return this.idle;
     this.wanted = revision;
-    if (this.fetched && final && this.fetched.revision !== revision) this.fetched.abort.abort();
+    if (this.fetched && final) this.fetched.abort.abort();
     return this.fetched ? this.idle : (this.idle = this.run());
   }
 

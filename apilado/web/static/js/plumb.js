@@ -2,6 +2,8 @@
 
 import { get, tell } from "./api.js";
 
+const AGAIN_MS = 120;
+
 export class PlumbView {
   constructor(bench) {
     this.bench = bench;
@@ -32,18 +34,17 @@ export class PlumbView {
       return;
     }
     this.busy = true;
+    this.again = false;
     try {
-      do {
-        this.again = false;
-        const html = await (await get(`${this.bench.url}/plumb?goal=${this.goal}&client=${this.bench.client}`)).text();
-        const scroll = this.place.scrollTop;
-        this.place.innerHTML = html;
-        this.place.scrollTop = scroll;
-      } while (this.again);
+      const html = await (await get(`${this.bench.url}/plumb?goal=${this.goal}&client=${this.bench.client}`)).text();
+      const scroll = this.place.scrollTop;
+      this.place.innerHTML = html;
+      this.place.scrollTop = scroll;
     } catch (error) {
-      if (error.status !== 204) tell(error.message, { fault: true });
-    } finally {
-      this.busy = false;
+      if (error.status === 204) this.again = true; // a newer edit: ask once more
+      else tell(error.message, { fault: true });
     }
+    this.busy = false;
+    if (this.again) setTimeout(() => this.refresh(), AGAIN_MS);
   }
 }
