@@ -57,7 +57,6 @@ class Measures:
     """Before the duck, by layer."""
     bass: StemMeasures
     kick: StemMeasures
-    bass_loudness: Loudness
     output_loudness: Loudness
     borders: tuple[tuple[int, BorderPhase], ...]
     """(crossover, phase) of each pair of neighbours."""
@@ -140,7 +139,6 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
         wanted["grid", name] = stage(energy_grid, stem, rate_hz=rate)
     for key, audio in (("bass", graph.bass), ("kick", graph.kick)):
         wanted[key] = stage(measure_stem, audio, rate_hz=rate)
-    wanted["bass loudness"] = stage(measure_loudness, graph.bass, rate_hz=rate)
     wanted["output loudness"] = stage(measure_loudness, graph.output, rate_hz=rate)
     wanted["bass audio"], wanted["kick audio"] = graph.bass, graph.kick
     wanted["trigger"] = graph.trigger
@@ -156,7 +154,6 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
         notes={name: results["notes", name] for name in heard},
         bass=results["bass"],
         kick=results["kick"],
-        bass_loudness=results["bass loudness"],
         output_loudness=results["output loudness"],
         borders=_borders(stack, stems),
         ripples=split_ripples(stack, rate),
