@@ -78,6 +78,11 @@ class BrowserCase(unittest.TestCase):
                 self.fail(f"never came true: {expression}")
             page.wait_for_timeout(25)
 
+    def undo_all(self, name: str) -> None:
+        """A stack as the demo made it."""
+        while self.server.plan(self.stacks[name])["undo"]:
+            self.server.ask(f"/stacks/{self.stacks[name]}/undo", {"view": {}})
+
     def settled(self, page: Page) -> None:
         """Waits until soundings and drawings are those of the newest edit."""
         page.wait_for_timeout(60)

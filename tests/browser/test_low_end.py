@@ -15,11 +15,7 @@ class LowEndCase(BrowserCase):
     name = "Slipway"
 
     def setUp(self):
-        self.addCleanup(self.undo_all)
-
-    def undo_all(self):
-        while self.server.plan(self.stacks[self.name])["undo"]:
-            self.server.ask(f"/stacks/{self.stacks[self.name]}/undo", {"view": {}})
+        self.addCleanup(self.undo_all, self.name)
 
 
 class BordersTest(LowEndCase):
@@ -127,7 +123,7 @@ class PlumbTest(LowEndCase):
         """(gain now, gain promised if there is one) of the second pair, by note; alike notes once."""
         found = {}
         for text in page.locator("#plumb-view .plumb-pair >> nth=1 >> .plumb-table tr").all_inner_texts()[1:]:
-            note, _, _, *gains = text.split("\t")
+            note, _, _, _, *gains = text.split("\t")
             numbers = [float(gain.split()[0].replace("−", "-")) for gain in gains if "dB" in gain]
             found.setdefault(note, tuple(numbers))
         return found

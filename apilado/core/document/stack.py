@@ -10,6 +10,7 @@ from apilado.core.document.equaliser import MOST_POINTS, AnyPoint
 from apilado.core.document.kick import Kick, Trigger
 from apilado.core.document.layer import MOST_NOTES, Layer
 from apilado.core.dsp.crossovers import Border, border
+from apilado.core.dsp.dynamics import Detector
 from apilado.core.notes import Note
 from apilado.core.parameters import Model, choice, integer, number, switch, text
 from apilado.core.sources.layer_sound import LayerSound
@@ -83,6 +84,18 @@ class Duck(Model):
     release_ms: float = number(60.0, low=5.0, high=2000.0, step=1.0, scale="log", unit="ms", label="Release")
     range_db: float = number(12.0, low=0.0, high=60.0, step=0.1, unit="dB", label="Range")
     lookahead_ms: float = number(1.0, low=0.0, high=20.0, step=0.1, unit="ms", label="Look-ahead")
+
+    def detector(self) -> Detector:
+        """What makes its gain reduction of the key."""
+        return Detector(
+            threshold_db=self.threshold_db,
+            ratio=self.ratio,
+            knee_db=self.knee_db,
+            attack_ms=self.attack_ms,
+            release_ms=self.release_ms,
+            hold_ms=self.hold_ms,
+            range_db=self.range_db,
+        )
 
 
 class LimitOverride(Model):

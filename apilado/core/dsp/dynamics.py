@@ -8,6 +8,7 @@ decoupled peak detector (eq. 17), here with a hold between attack and release.
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -82,24 +83,31 @@ def _reduction_kernel(
     state[0], state[1], state[2] = peak, smooth, held
 
 
+@dataclass(frozen=True)
+class Detector:
+    """From a key signal to gain reduction: static curve, then attack, hold and release."""
+
+    threshold_db: float
+    ratio: float
+    knee_db: float
+    attack_ms: float
+    release_ms: float
+    hold_ms: float = 0.0
+    range_db: float = 120.0
+    """The reduction never exceeds it."""
+
+    def settle_frames(self, rate_hz: int) -> int:
+        """Frames after which all memory has settled to 6 millionths: twelve time constants."""
+        return math.ceil((12.0 * (self.attack_ms + self.release_ms) + self.hold_ms + 100.0) * rate_hz / 1000.0)
+
+
 def gain_reduction(
-    key: Audio,
-    *,
-    threshold_db: float,
-    ratio: float,
-    knee_db: float,
-    attack_ms: float,
-    hold_ms: float,
-    release_ms: float,
-    range_db: float,
-    rate_hz: int,
-    state: NDArray[np.float64] | None = None,
+    key: Audio, detector: Detector, *, rate_hz: int, state: NDArray[np.float64] | None = None
 ) -> tuple[NDArray[np.float32], NDArray[np.float64]]:
     """Gain reduction in dB (0 and up) that a key signal asks for, frame by frame.
 
     Args:
         key: shape (channels, frames); the louder channel counts.
-        range_db: the reduction never exceeds it.
         state: shape (3,) as returned by the run before; at rest if None.
 
     Returns:
@@ -109,53 +117,25 @@ def gain_reduction(
     out = np.empty(key.shape[1], np.float32)
     _reduction_kernel(
         key,
-        threshold_db,
-        ratio,
-        knee_db,
-        range_db,
-        smoothing_coefficient(attack_ms, rate_hz),
-        smoothing_coefficient(release_ms, rate_hz),
-        math.floor(hold_ms * rate_hz / 1000.0 + 0.5),
+        detector.threshold_db,
+        detector.ratio,
+        detector.knee_db,
+        detector.range_db,
+        smoothing_coefficient(detector.attack_ms, rate_hz),
+        smoothing_coefficient(detector.release_ms, rate_hz),
+        math.floor(detector.hold_ms * rate_hz / 1000.0 + 0.5),
         state,
         out,
     )
     return out, state
 
 
-def whole_reduction(
-    key: Audio,
-    *,
-    threshold_db: float,
-    ratio: float,
-    knee_db: float,
-    attack_ms: float,
-    hold_ms: float,
-    release_ms: float,
-    range_db: float,
-    rate_hz: int,
-    looped: bool,
-) -> NDArray[np.float32]:
+def whole_reduction(key: Audio, detector: Detector, *, rate_hz: int, looped: bool) -> NDArray[np.float32]:
     """`gain_reduction` over a whole render: from rest, or for a loop from where the round before has left it."""
-
-    def run(part: Audio, state: NDArray[np.float64] | None) -> tuple[NDArray[np.float32], NDArray[np.float64]]:
-        return gain_reduction(
-            part,
-            threshold_db=threshold_db,
-            ratio=ratio,
-            knee_db=knee_db,
-            attack_ms=attack_ms,
-            hold_ms=hold_ms,
-            release_ms=release_ms,
-            range_db=range_db,
-            rate_hz=rate_hz,
-            state=state,
-        )
-
-    if not looped:
-        return run(key, None)[0]
-    # Twelve time constants of attack and release settle all memory to 6 millionths.
-    lead = math.ceil((12.0 * (attack_ms + release_ms) + hold_ms + 100.0) * rate_hz / 1000.0)
-    return run(key, run(wrapped_tail(key, lead), None)[1])[0]
+    state = None
+    if looped:
+        _, state = gain_reduction(wrapped_tail(key, detector.settle_frames(rate_hz)), detector, rate_hz=rate_hz)
+    return gain_reduction(key, detector, rate_hz=rate_hz, state=state)[0]
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"})
@@ -231,3 +211,9 @@ def limiter_gains(
     gains = np.empty(run.shape[0], np.float32)
     _limiter_kernel(run, ceiling, window, smoothing_coefficient(release_ms, rate_hz), gains)
     return gains[lead : lead + frames]
+
+
+def limited(audio: Audio, *, ceiling_db: float, release_ms: float, rate_hz: int, looped: bool) -> Audio:
+    """The audio through the limiter of `limiter_gains`; itself where nothing exceeds the ceiling."""
+    gains = limiter_gains(audio, ceiling_db=ceiling_db, release_ms=release_ms, rate_hz=rate_hz, looped=looped)
+    return audio if gains is None else audio * gains

@@ -104,6 +104,18 @@ class Meeting:
         return math.degrees(np.angle(np.sum(self.cross)))
 
     @cached_property
+    def harmonics_deg(self) -> tuple[tuple[int, float], ...]:
+        """(number, phase of the upper against the lower) of the fundamental's harmonics in the octave."""
+        found = []
+        low, high = self.border_hz / math.sqrt(2.0), self.border_hz * math.sqrt(2.0)
+        for number in range(math.ceil(low / self.fundamental_hz), math.floor(high / self.fundamental_hz) + 1):
+            near = np.abs(self.frequencies_hz - number * self.fundamental_hz) < 0.2 * self.fundamental_hz
+            total = complex(np.sum(self.cross[near]))
+            if abs(total) > 1e-3:
+                found.append((number, math.degrees(np.angle(total))))
+        return tuple(found)
+
+    @cached_property
     def table(self) -> tuple[float, NDArray[np.float64]]:
         """(step in seconds, R at multiples of it from -longest to +longest)."""
         step = 1.0 / (STEPS_PER_CYCLE * self.border_hz)

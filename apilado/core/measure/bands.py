@@ -39,12 +39,12 @@ def band_sums(
     values: NDArray[np.floating], frequencies_hz: NDArray[np.float64], per_octave: int
 ) -> NDArray[np.float64]:
     """Sums of spectrum values, shape (…, bins), over each band; a band narrower than a bin takes its share of it."""
-    positions = band_edges(per_octave) / (frequencies_hz[1] - frequencies_hz[0]) + 0.5
-    # The running integral, read between bins too: no band stays empty, no energy is counted twice.
-    running = np.cumsum(values, axis=-1, dtype=np.float64)
-    running = np.concatenate([np.zeros((*running.shape[:-1], 1)), running], axis=-1)
-    positions = np.minimum(positions, running.shape[-1] - 1.0)
-    below = np.minimum(positions.astype(np.int64), running.shape[-1] - 2)
-    share = positions - below
-    read = running[..., below] * (1.0 - share) + running[..., below + 1] * share
-    return np.diff(read, axis=-1)
+    last = values.shape[-1] - 1
+    positions = np.minimum(band_edges(per_octave) / (frequencies_hz[1] - frequencies_hz[0]) + 0.5, float(last))
+    below = positions.astype(np.int64)
+    # Whole bins between the edges, then the shares of the bins that the edges fall into: no band stays empty, and no
+    # energy is counted twice.
+    whole = np.add.reduceat(values[..., : below[-1] + 1], below, axis=-1, dtype=np.float64)[..., :-1]
+    whole = np.where(np.diff(below) > 0, whole, 0.0)
+    shares = (positions - below) * values[..., below]
+    return np.asarray(whole + np.diff(shares, axis=-1), np.float64)

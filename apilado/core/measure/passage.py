@@ -13,7 +13,7 @@ from apilado.core.measure.bands import band_sums
 from apilado.core.units import power_to_db
 
 ROWS_PER_OCTAVE = 6
-COLUMNS = 128
+COLUMNS = 96
 
 
 @dataclass(frozen=True, eq=False)

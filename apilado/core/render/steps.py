@@ -11,7 +11,7 @@ from apilado.core.document.kick import KickSound
 from apilado.core.document.stack import Crossover, Duck, Limiter, borders_of
 from apilado.core.dsp.audio import Audio, as_stereo
 from apilado.core.dsp.crossovers import cut, split
-from apilado.core.dsp.dynamics import limiter_gains, reduced, whole_reduction
+from apilado.core.dsp.dynamics import limited, reduced, whole_reduction
 from apilado.core.dsp.filters import filtered
 from apilado.core.dsp.linear_phase import mono_below
 from apilado.core.dsp.stereo import mixed_at, moved, placed
@@ -113,14 +113,8 @@ def scale(audio: Audio, *, level_db: float) -> Audio:
 
 def limit(audio: Audio, *, limiter: Limiter, clock: Clock) -> Audio:
     """The peak limiter."""
-    gains = limiter_gains(
-        audio,
-        ceiling_db=limiter.ceiling_db,
-        release_ms=limiter.release_ms,
-        rate_hz=clock.rate_hz,
-        looped=clock.looped,
-    )
-    return audio if gains is None else audio * gains
+    given = {"ceiling_db": limiter.ceiling_db, "release_ms": limiter.release_ms}
+    return limited(audio, **given, rate_hz=clock.rate_hz, looped=clock.looped)
 
 
 def hit_sound(*, sound: KickSound, seed: int, clock: Clock, load: AssetLoader) -> Audio:
@@ -149,18 +143,7 @@ def hits_track(hit: Audio, *, hits: tuple[float, ...], clock: Clock) -> Audio:
 def duck_reduction(key: Audio, *, duck: Duck, clock: Clock) -> NDArray[np.float32]:
     """The duck's gain reduction in dB, frame by frame, its look-ahead taken into account."""
 
-    reduction = whole_reduction(
-        key,
-        threshold_db=duck.threshold_db,
-        ratio=duck.ratio,
-        knee_db=duck.knee_db,
-        attack_ms=duck.attack_ms,
-        hold_ms=duck.hold_ms,
-        release_ms=duck.release_ms,
-        range_db=duck.range_db,
-        rate_hz=clock.rate_hz,
-        looped=clock.looped,
-    )
+    reduction = whole_reduction(key, duck.detector(), rate_hz=clock.rate_hz, looped=clock.looped)
     ahead = clock.samples_in_ms(duck.lookahead_ms)
     if clock.looped:
         return np.roll(reduction, -ahead)

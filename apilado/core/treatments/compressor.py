@@ -6,7 +6,7 @@ from typing import ClassVar, Literal
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
-from apilado.core.dsp.dynamics import reduced, whole_reduction
+from apilado.core.dsp.dynamics import Detector, reduced, whole_reduction
 from apilado.core.parameters import number
 from apilado.core.treatments.base import Treatment, blended
 from apilado.core.units import db_to_gain
@@ -27,17 +27,7 @@ class Compressor(Treatment):
     blend: float = number(1.0, low=0.0, high=1.0, label="Blend")
 
     def process(self, audio: Audio, clock: Clock) -> Audio:
-        reduction = whole_reduction(
-            audio,
-            threshold_db=self.threshold_db,
-            ratio=self.ratio,
-            knee_db=self.knee_db,
-            attack_ms=self.attack_ms,
-            hold_ms=0.0,
-            release_ms=self.release_ms,
-            range_db=120.0,
-            rate_hz=clock.rate_hz,
-            looped=clock.looped,
-        )
+        detector = Detector(self.threshold_db, self.ratio, self.knee_db, self.attack_ms, self.release_ms)
+        reduction = whole_reduction(audio, detector, rate_hz=clock.rate_hz, looped=clock.looped)
         wet = reduced(audio, reduction)
         return blended(audio, wet, blend=self.blend, wet_gain=float(db_to_gain(self.makeup_db)))

@@ -8,7 +8,7 @@ import numpy as np
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
-from apilado.core.dsp.dynamics import limiter_gains
+from apilado.core.dsp.dynamics import limited
 from apilado.core.parameters import number
 from apilado.core.treatments.base import Treatment
 from apilado.core.units import db_to_gain
@@ -26,11 +26,5 @@ class PeakLimiter(Treatment):
 
     def process(self, audio: Audio, clock: Clock) -> Audio:
         loud = audio * np.float32(db_to_gain(self.gain_db))
-        gains = limiter_gains(
-            loud,
-            ceiling_db=self.ceiling_db,
-            release_ms=self.release_ms,
-            rate_hz=clock.rate_hz,
-            looped=clock.looped,
-        )
-        return loud if gains is None else loud * gains
+        given = {"ceiling_db": self.ceiling_db, "release_ms": self.release_ms}
+        return limited(loud, **given, rate_hz=clock.rate_hz, looped=clock.looped)

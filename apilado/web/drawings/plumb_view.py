@@ -21,6 +21,7 @@ from apilado.web.drawings.view import short_hz
 PHASE_WIDTH, WAVE_WIDTH, HEIGHT = 190.0, 250.0, 180.0
 CYCLES = 5.0
 LOUD_ENOUGH = 0.02
+MOST_HARMONICS = 3
 
 
 @dataclass(frozen=True)
@@ -34,6 +35,8 @@ class NoteRow:
     gain_db: float
     promised_db: float
     remark: str
+    harmonics: str
+    """Phase at the harmonics near the border."""
 
 
 @dataclass(frozen=True)
@@ -96,6 +99,7 @@ def _rows(advice: Advice, indices: list[int]) -> list[NoteRow]:
                 gain_db=advice.solution.before_db[same[0]],
                 promised_db=advice.solution.after_db[same[0]],
                 remark=remark,
+                harmonics=", ".join(f"{n}: {p:.0f}°".replace("-", "−") for n, p in m.harmonics_deg[:MOST_HARMONICS]),
             )
         )
     return sorted(rows, key=lambda row: (bool(row.remark), row.gain_db))

@@ -5,11 +5,15 @@ import numpy as np
 from numpy.testing import assert_allclose
 
 from apilado.core.clock import Clock
-from apilado.core.dsp.dynamics import gain_reduction, limiter_gains, reduced, static_curve
+from apilado.core.dsp.dynamics import Detector, gain_reduction, limiter_gains, reduced, static_curve
 from apilado.core.treatments.compressor import Compressor
 from tests.support import noise, sine
 
-STEADY = {"attack_ms": 0.0, "hold_ms": 0.0, "release_ms": 20.0, "range_db": 120.0, "rate_hz": 48000}
+STEADY = {"attack_ms": 0.0, "release_ms": 20.0}
+
+
+def reduction(key, settings, state=None):
+    return gain_reduction(key, Detector(**settings), rate_hz=48000, state=state)
 
 
 def steady(level_db, frames=48000):
@@ -35,7 +39,7 @@ class StaticCurveTest(unittest.TestCase):
                     drawn = static_curve(np.array([level]), threshold_db=threshold, ratio=ratio, knee_db=knee)
                     self.assertAlmostEqual(float(drawn[0]), expected, places=6)
                     key = {"threshold_db": threshold, "ratio": ratio, "knee_db": knee}
-                    heard = gain_reduction(steady(level, 2000), **key, **STEADY)[0]
+                    heard = reduction(steady(level, 2000), {**key, **STEADY})[0]
                     self.assertAlmostEqual(level - float(heard[-1]), expected, delta=0.05)
 
 
@@ -46,28 +50,28 @@ class DetectorTest(unittest.TestCase):
         # By definition of the one-pole smoother: 1 - 1/e of a step is done after the time.
         for attack, release in ((5.0, 50.0), (20.0, 200.0)):
             given = {**STEADY, "attack_ms": attack, "release_ms": release}
-            up = gain_reduction(steady(0.0), **self.KEY, **given)[0]
+            up = reduction(steady(0.0), {**self.KEY, **given})[0]
             done = np.argmax(up >= 15.0 * (1 - 1 / np.e)) / 48.0
             self.assertAlmostEqual(done, attack, delta=0.02 * attack)
             fall = np.concatenate([steady(0.0), steady(-90.0)], axis=1)
-            down = gain_reduction(fall, **self.KEY, **{**given, "attack_ms": 0.0})[0][48000:]
+            down = reduction(fall, {**self.KEY, **given, "attack_ms": 0.0})[0][48000:]
             done = np.argmax(down <= 15.0 / np.e) / 48.0
             self.assertAlmostEqual(done, release, delta=0.02 * release)
 
     def test_hold_keeps_and_range_limits(self):
         fall = np.concatenate([steady(0.0, 1000), steady(-90.0, 9000)], axis=1)
-        held = gain_reduction(fall, **self.KEY, **{**STEADY, "hold_ms": 50.0})[0]
+        held = reduction(fall, {**self.KEY, **STEADY, "hold_ms": 50.0})[0]
         assert_allclose(held[1000 : 1000 + 2400], 15.0, atol=1e-3)
         self.assertLess(held[1000 + 2600], 15.0)
-        limited = gain_reduction(steady(0.0, 100), **self.KEY, **{**STEADY, "range_db": 6.0})[0]
+        limited = reduction(steady(0.0, 100), {**self.KEY, **STEADY, "range_db": 6.0})[0]
         assert_allclose(limited, 6.0, atol=1e-6)
 
     def test_two_halves_equal_one_whole(self):
         key = noise(5000, seed=8)
         given = {**self.KEY, **STEADY, "attack_ms": 3.0, "hold_ms": 2.0}
-        whole, _ = gain_reduction(key, **given)
-        first, state = gain_reduction(np.ascontiguousarray(key[:, :2345]), **given)
-        second, _ = gain_reduction(np.ascontiguousarray(key[:, 2345:]), **given, state=state)
+        whole, _ = reduction(key, given)
+        first, state = reduction(np.ascontiguousarray(key[:, :2345]), given)
+        second, _ = reduction(np.ascontiguousarray(key[:, 2345:]), given, state=state)
         np.testing.assert_array_equal(np.concatenate([first, second]), whole)
 
     def test_amount_is_a_share_of_the_decibels(self):

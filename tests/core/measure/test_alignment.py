@@ -94,6 +94,17 @@ class KnownAnswersTest(unittest.TestCase):
             self.assertGreaterEqual(found.after_db[0], found.before_db[0] - 0.11)
 
 
+class HarmonicsTest(unittest.TestCase):
+    def test_phases_at_the_harmonics_near_the_border(self):
+        t = np.arange(FRAMES) / RATE
+        low = sum(np.sin(2 * np.pi * 50 * n * t) for n in (1, 2, 3))
+        high = sum(np.sin(2 * np.pi * 50 * n * t + np.radians(20.0 * n)) for n in (2, 3))
+        (m,) = meetings_of([low, high], (120.0,))
+        self.assertEqual([n for n, _ in m.harmonics_deg], [2, 3])
+        for number, degrees in m.harmonics_deg:
+            self.assertAlmostEqual(degrees, 20.0 * number, delta=1.0)
+
+
 class LimitsTest(unittest.TestCase):
     def test_the_plainest_setting_wins(self):
         t = np.arange(FRAMES) / RATE
