@@ -25,18 +25,22 @@ def places_of(excerpt, loop):
     return found
 
 
-def place_of(excerpt, loop):
-    """Where in the loop an excerpt begins."""
-    return places_of(excerpt, loop)[0]
-
-
 def agrees(heard, loop, start):
     """For each frame whether it is the loop's, going round from `start`, within 1e-6."""
     index = (start + np.arange(heard.shape[1])) % loop.shape[1]
     return np.all(np.abs(heard - loop[:, index]) < 1e-6, axis=0)
 
 
+def follows(heard, loop):
+    """Whether all that was heard is the loop from some place on, round and round, within 1e-6."""
+    return any(np.all(agrees(heard, loop, start)) for start in places_of(heard[0, : loop.shape[1]], loop[0]))
+
+
 class ListeningTest(BrowserCase):
+    def setUp(self):
+        for name in self.stacks:
+            self.addCleanup(self.undo_all, name)
+
     def play(self, page):
         page.click("#play")
         self.until(page, "heard.length > 8")
@@ -48,8 +52,7 @@ class ListeningTest(BrowserCase):
         page.wait_for_timeout(8200)
         heard, loop = self.heard(page), self.loop("Slipway")
         self.assertGreater(heard.shape[1], loop.shape[1])
-        start = place_of(heard[0, :24000], loop[0])
-        np.testing.assert_array_equal(agrees(heard, loop, start), True)
+        self.assertTrue(follows(heard, loop))
         self.assertEqual(self.complaints, [])
 
     def test_edits_are_heard_in_the_running_loop(self):
@@ -128,8 +131,7 @@ class ListeningTest(BrowserCase):
         self.until(page, "heard.length > 8")
         page.wait_for_timeout(600)
         heard, loop = self.heard(page)[:, 16384:], self.loop("Rope Walk")
-        start = place_of(heard[0, :24000], loop[0])
-        self.assertTrue(np.all(agrees(heard, loop, start)))
+        self.assertTrue(follows(heard, loop))
 
     def test_a_change_of_tempo_keeps_the_place_in_the_bar(self):
         page = self.bench("Slipway")
@@ -144,7 +146,6 @@ class ListeningTest(BrowserCase):
         page.wait_for_timeout(500)
         heard, loop = self.heard(page), self.loop("Slipway")
         self.assertEqual(loop.shape[1], round(16 * 0.6 * RATE))
-        start = place_of(heard[0, :24000], loop[0])
-        self.assertTrue(np.all(agrees(heard, loop, start)))
+        self.assertTrue(follows(heard, loop))
         page.keyboard.press("Control+z")
         self.until(page, "document.querySelector('#head').textContent.includes('126 bpm')")
