@@ -18,10 +18,10 @@ from apilado.core.units import midi_to_name
 from apilado.web.drawings.svg import label, points, tag
 from apilado.web.drawings.view import short_hz
 
-PHASE_WIDTH, WAVE_WIDTH, HEIGHT = 190.0, 250.0, 180.0
+PHASE_WIDTH, WAVE_WIDTH, HEIGHT = 180.0, 190.0, 180.0
 CYCLES = 5.0
 LOUD_ENOUGH = 0.02
-MOST_HARMONICS = 3
+MOST_HARMONICS = 2
 
 
 @dataclass(frozen=True)
@@ -169,7 +169,7 @@ def _wave_drawing(measures: Measures, m: Meeting) -> str:
     xs = np.linspace(0.0, WAVE_WIDTH, len(total))
 
     def line(values: np.ndarray, class_: str, tint: str = "") -> str:
-        pairs = ((float(a), middle - float(b) / most * (middle - 6.0)) for a, b in zip(xs, values, strict=True))
+        pairs = ((float(a), middle - float(b) / most * (middle - 18.0)) for a, b in zip(xs, values, strict=True))
         return tag("polyline", class_=f"{class_} {tint}".strip(), points=points(pairs))
 
     stack = measures.stack
