@@ -13,7 +13,7 @@ import soundfile
 
 from apilado.actions.workspace import Workspace
 from apilado.core.document.layer import Layer, Span
-from apilado.core.document.stack import Bus, Crossover, Duck, Limiter, Stack
+from apilado.core.document.stack import Bus, Crossover, Limiter, Stack
 from apilado.core.dsp.audio import Audio, as_audio
 from apilado.core.formats.audio_files import read_audio, resampled
 from apilado.core.notes import Note
@@ -72,7 +72,7 @@ def plain_stack(**changes: object) -> Stack:
         "tempo_bpm": 120.0,
         "bars": 1,
         "bus": Bus(limiter=Limiter(on=False)),
-        "duck": Duck(on=False),
+        "duckers": (),
         "pattern": tuple(Note(start_beats=b, length_beats=0.9, pitch=33 + 2 * b) for b in range(4)),
     }
     return Stack.model_validate({**given, **changes})

@@ -38,7 +38,7 @@ class DeliveryOptions(Model):
     rate_hz: Literal[44100, 48000, 96000] = choice(48000, label="Rate", unit="Hz")
     layers: bool = switch(True, label="A stem of each layer")
     bass: bool = switch(True, label="Bass")
-    kick: bool = switch(True, label="Kick")
+    kick: bool = switch(True, label="Kick and drums")
     mix: bool = switch(True, label="Mix")
 
 
@@ -74,6 +74,8 @@ def rendered_files(
         wanted.append(("bass", graph.bass))
     if options.kick:
         wanted.append(("kick", graph.kick))
+        heard = [trigger for trigger in stack.triggers if not trigger.mute]
+        wanted += [(f"drum-{safe_name(trigger.name)}-{trigger.id}", graph.drums[trigger.id]) for trigger in heard]
     if options.layers:
         for number, layer in enumerate(stack.layers, start=1):
             if layer.id in graph.audible:
@@ -105,6 +107,10 @@ def measures_data(measures: Measures) -> dict[str, Any]:
             "integrated_lkfs": round(loudness.integrated_lkfs, 2),
             "momentary_max_lkfs": round(loudness.momentary_max_lkfs, 2),
             "true_peak_dbtp": round(loudness.true_peak_dbtp, 2),
+        },
+        "headroom": {
+            "without_duck_dbfs": round(measures.headroom.before_db, 2),
+            "with_duck_dbfs": round(measures.headroom.after_db, 2),
         },
         "bass_peak_db": round(float(gain_to_db(measures.bass.peak)), 2),
         "kick_peak_db": round(float(gain_to_db(measures.kick.peak)), 2),

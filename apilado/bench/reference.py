@@ -5,7 +5,7 @@ from __future__ import annotations
 from apilado.core.document.equaliser import Bell, HighPass, HighShelf
 from apilado.core.document.kick import Kick
 from apilado.core.document.layer import Layer, Span
-from apilado.core.document.stack import Bus, Crossover, Duck, Limiter, Stack, borders_of
+from apilado.core.document.stack import Bus, Crossover, Limiter, Stack, borders_of
 from apilado.core.dsp.crossovers import cut
 from apilado.core.notes import Note
 from apilado.core.sources.tone import Envelope, Tone, ToneSource
@@ -50,7 +50,6 @@ def reference_stack(bars: int = 8) -> Stack:
         crossovers=(Crossover(frequency_hz=110.0), Crossover(frequency_hz=700.0)),
         layers=layers,
         bus=Bus(eq=(HighPass(frequency_hz=28.0, slope_db_per_octave=12),), limiter=Limiter(ceiling_db=-3.0)),
-        duck=Duck(),
     )
 
 

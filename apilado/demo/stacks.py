@@ -8,10 +8,12 @@ import io
 import numpy as np
 import soundfile
 
+from apilado.core.document.ducker import Ducker
 from apilado.core.document.equaliser import Bell, HighPass, HighShelf, LowPass
 from apilado.core.document.kick import Kick, SynthKick
 from apilado.core.document.layer import Layer, Span
-from apilado.core.document.stack import Bus, Crossover, Duck, Limiter, Stack
+from apilado.core.document.stack import Bus, Crossover, Limiter, Stack
+from apilado.core.ducks.keyed import KeyedDuck
 from apilado.core.formats.bundles import Asset, Bundle
 from apilado.core.notes import Note
 from apilado.core.sources.layer_sound import LayerSound
@@ -64,7 +66,6 @@ def slipway() -> Bundle:
             treatments=(SoftClip(drive_db=9.0, output_db=-4.0),),
             eq=(Bell(frequency_hz=300.0, gain_db=-4.0, q=1.1),),
             level_db=-10.5,
-            duck_amount=0.8,
         ),
         Layer(
             id="high",
@@ -75,7 +76,6 @@ def slipway() -> Bundle:
             treatments=(SoftClip(drive_db=6.0, output_db=-5.0, blend=0.7),),
             eq=(HighShelf(frequency_hz=5200.0, gain_db=-3.0, q=0.7),),
             level_db=-9.0,
-            duck_amount=0.5,
         ),
     )
     stack = Stack(
@@ -89,7 +89,11 @@ def slipway() -> Bundle:
         crossovers=(Crossover(frequency_hz=112.0), Crossover(frequency_hz=640.0)),
         layers=layers,
         bus=Bus(eq=(HighPass(frequency_hz=28.0, slope_db_per_octave=12),), limiter=Limiter(ceiling_db=-4.5)),
-        duck=Duck(threshold_db=-26.0, release_ms=45.0, range_db=10.0),
+        duckers=(
+            Ducker(
+                shape=KeyedDuck(threshold_db=-26.0, release_ms=45.0, range_db=10.0), amounts={"mid": 0.8, "high": 0.5}
+            ),
+        ),
     )
     return Bundle(stack, ())
 
@@ -175,7 +179,7 @@ def lock_gate() -> Bundle:
         crossovers=(Crossover(frequency_hz=140.0), Crossover(frequency_hz=900.0, slope_db_per_octave=12)),
         layers=layers,
         bus=Bus(limiter=Limiter(on=False)),
-        duck=Duck(threshold_db=-30.0, release_ms=420.0, range_db=12.0, ratio=6.0),
+        duckers=(Ducker(shape=KeyedDuck(threshold_db=-30.0, release_ms=420.0, range_db=12.0, ratio=6.0)),),
     )
     return Bundle(stack, ())
 
@@ -233,7 +237,7 @@ def rope_walk() -> Bundle:
         crossovers=(Crossover(frequency_hz=100.0), Crossover(frequency_hz=800.0)),
         layers=layers,
         bus=Bus(limiter=Limiter(ceiling_db=-6.5)),
-        duck=Duck(threshold_db=-24.0, release_ms=60.0, range_db=6.0),
+        duckers=(Ducker(shape=KeyedDuck(threshold_db=-24.0, release_ms=60.0, range_db=6.0)),),
     )
     return Bundle(stack, (asset,))
 

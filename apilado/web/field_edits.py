@@ -8,7 +8,7 @@ from apilado.core.document.editing import Edit
 from apilado.core.document.edits_borders import MoveCrossover
 from apilado.core.document.edits_layers import SetSource
 from apilado.core.document.edits_pattern import ReplaceHit, ReplaceNote
-from apilado.core.document.edits_values import SetValue
+from apilado.core.document.edits_values import CopyPoint, SetShare, SetValue
 from apilado.core.document.stack import Stack
 from apilado.core.notes import Note
 from apilado.errors import InvalidEdit
@@ -31,9 +31,17 @@ def field_edit(stack: Stack, path: str, value: Any) -> Edit:
         was = hit_of(stack, head)
         if was is None:
             raise InvalidEdit("this hit is not there any more")
-        return ReplaceHit(was=was, now=_number(value, "beat"))
+        return ReplaceHit(trigger=was[0], was=was[1], now=_number(value, "beat"))
     if last == "source!kind":
         return _source_edit(stack, head.removeprefix("layers/"), str(value))
+    if last == "shape!kind":
+        return SetValue(path=path.removesuffix("!kind"), value={"kind": str(value)})
+    if last.endswith("!copy"):
+        return CopyPoint(path=path.removesuffix("!copy"), to=str(value))
+    if head.endswith("/amounts"):
+        return SetShare(ducker=head.split("/")[1], layer=last, amount=_number(value, "share"))
+    if last == "silent_bars":
+        return SetValue(path=path, value=_listed(str(value), blanks=False))
     if last == "span":
         first, _, end = str(value).partition(",")
         return SetValue(path=path, value={"first": int(_number(first, "band")), "last": int(_number(end, "band"))})

@@ -13,9 +13,9 @@ def note_key(note: Note) -> str:
     return f"note:{note.start_beats:g}:{note.pitch}"
 
 
-def hit_key(beat: float) -> str:
-    """The key of a hit of the kick."""
-    return f"hit:{beat:g}"
+def hit_key(drum: str, beat: float) -> str:
+    """The key of a hit of the kick or of a trigger."""
+    return f"hit:{drum}:{beat:g}"
 
 
 def point_key(path: str) -> str:
@@ -33,15 +33,16 @@ def note_of(stack: Stack, key: str) -> Note | None:
     return next((note for note in stack.pattern if note_key(note) == key), None)
 
 
-def hit_of(stack: Stack, key: str) -> float | None:
-    """The hit with a key, if it is still there."""
-    return next((hit for hit in stack.kick.hits if hit_key(hit) == key), None)
+def hit_of(stack: Stack, key: str) -> tuple[str, float] | None:
+    """(drum, beat) of the hit with a key, if it is still there."""
+    drums = {name: stack.drum(name).hits for name in stack.drum_names()}
+    return next(((name, hit) for name, hits in drums.items() for hit in hits if hit_key(name, hit) == key), None)
 
 
 def item_after(edit: Edit) -> str | None:
     """What is chosen after an edit that adds or moves a note or a hit; '' after one that removes it."""
     if isinstance(edit, ReplaceNote):
         return "" if edit.now is None else note_key(edit.now)
-    if isinstance(edit, ReplaceHit) and edit.trigger == "kick":
-        return "" if edit.now is None else hit_key(edit.now)
+    if isinstance(edit, ReplaceHit):
+        return "" if edit.now is None else hit_key(edit.trigger, edit.now)
     return None

@@ -8,7 +8,7 @@ from typing import Any
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
 from apilado.web.drawings.view import band_edges_hz, layer_state, short_hz
-from apilado.web.sheet import Field, fields_of
+from apilado.web.sheets.base import Field, fields_of
 
 
 @dataclass(frozen=True)
@@ -30,8 +30,12 @@ class Row:
 def layer_rows(stack: Stack) -> list[Row]:
     """Rows from the top of the frequency axis down: the last layer first."""
     rows = [_layer_row(stack, index, layer) for index, layer in reversed(list(enumerate(stack.layers)))]
-    level, mute = fields_of(stack.kick, "kick", "level_db", "mute")
-    rows.append(Row("kick", "kick", "is-muted" if stack.kick.mute else "is-heard", level, mute=mute))
+    for name, shown in stack.drum_names().items():
+        drum = stack.drum(name)
+        level, mute = fields_of(drum, stack.drum_owner(name), "level_db", "mute")
+        selection = "kick" if name == "kick" else f"trigger:{name}"
+        state = "is-muted" if drum.mute else "is-heard"
+        rows.append(Row(selection, shown.lower() if name == "kick" else shown, state, level, mute=mute))
     rows.append(Row("bus", "bus", "is-heard", *fields_of(stack.bus, "bus", "level_db")))
     return rows
 

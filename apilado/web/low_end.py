@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits_values import SetValue
@@ -99,9 +98,6 @@ def cycle_drawing(full: Fullness) -> str:
     )
 
 
-def low_end(measures: Measures, selected: str) -> dict[str, Any]:
-    """Template values for a selection: {'workshop': …} for the sub, {'mono': …} for the bus."""
-    if selected == "sub":
-        return {"workshop": workshop(measures), "mono": None}
-    mono: list[FoldDown] = fold_down_bands(measures)
-    return {"workshop": None, "mono": mono}
+def mono_bands(measures: Measures) -> list[FoldDown]:
+    """What is lost in mono, band by band."""
+    return fold_down_bands(measures)

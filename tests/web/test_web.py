@@ -181,7 +181,7 @@ class EditsTest(WebCase):
             ("crossovers/1/slope_db_per_octave", "48", lambda s: s.crossovers[1].slope_db_per_octave == 48),
             ("sample_rate", "44100", lambda s: s.sample_rate == 44100),
             ("note:0.5:29/pitch", 31, lambda s: s.pattern[0].pitch == 31),
-            ("hit:0/beat", 0.25, lambda s: s.kick.hits[0] == 0.25),
+            ("hit:kick:0/beat", 0.25, lambda s: s.kick.hits[0] == 0.25),
             ("name", "Slip", lambda s: s.name == "Slip"),
         )
         for path, value, holds in cases:

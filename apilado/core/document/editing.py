@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from typing import Any
+from typing import Any, cast
 
 from apilado.core.document.layer import TINTS
 from apilado.core.parameters import Model
@@ -37,6 +37,21 @@ def fresh_id(name: str, taken: set[str]) -> str:
     if base not in taken:
         return base
     return next(f"{base}-{n}" for n in range(2, 10_000) if f"{base}-{n}" not in taken)
+
+
+def carry_over(data: Data, from_id: str, to_id: str) -> None:
+    """Gives a layer the shares of the duckers that another one has."""
+    for ducker in data["duckers"]:
+        if from_id in ducker["amounts"]:
+            ducker["amounts"][to_id] = ducker["amounts"][from_id]
+
+
+def forget_layer(data: Data, layer_id: str) -> None:
+    """Takes out what duckers and carve pairs say about a layer that goes."""
+    for ducker in data["duckers"]:
+        ducker["amounts"].pop(layer_id, None)
+    owner = f"layers/{layer_id}"
+    data["pairs"] = [pair for pair in data["pairs"] if owner not in (pair["dip"], pair["lift"])]
 
 
 def check_index(members: list[Any], index: int, what: str) -> None:
@@ -74,3 +89,10 @@ def holder_of(data: Data, path: str) -> tuple[Any, str]:
     if not isinstance(place, dict | list):
         raise InvalidEdit(f"there is nothing at '{path}'")
     return place, last
+
+
+def drum_of(data: Data, name: str) -> Data:
+    """The kick, or the trigger of that id."""
+    if name == "kick":
+        return cast(Data, data["kick"])
+    return cast(Data, data["triggers"][index_of(data["triggers"], name, f"triggers/{name}")])

@@ -21,9 +21,18 @@ from apilado.core.document.edits_borders import (
     RemoveCrossover,
     SplitLayer,
 )
-from apilado.core.document.edits_layers import AddLayer, MoveLayer, RemoveLayer, SetKickSound, SetSource
+from apilado.core.document.edits_layers import AddLayer, MoveLayer, RemoveLayer, SetDrumSound, SetSource
 from apilado.core.document.edits_pattern import ReplaceHit, ReplaceNote, SetPattern, TransposePattern
-from apilado.core.document.edits_values import AddPart, MovePart, RemovePart, SetHarmonic, SetLimit, SetValue
+from apilado.core.document.edits_values import (
+    AddPart,
+    CopyPoint,
+    MovePart,
+    RemovePart,
+    SetHarmonic,
+    SetLimit,
+    SetShare,
+    SetValue,
+)
 from apilado.core.document.reading import explain
 from apilado.core.document.stack import Stack
 from apilado.errors import InvalidEdit
@@ -53,11 +62,13 @@ EDITS: tuple[type[Edit], ...] = (
     RemoveLayer,
     MoveLayer,
     SetSource,
-    SetKickSound,
+    SetDrumSound,
     AddPart,
     RemovePart,
     MovePart,
     SetHarmonic,
+    CopyPoint,
+    SetShare,
     ReplaceNote,
     ReplaceHit,
     TransposePattern,
@@ -77,11 +88,13 @@ AnyEdit = Annotated[
     | RemoveLayer
     | MoveLayer
     | SetSource
-    | SetKickSound
+    | SetDrumSound
     | AddPart
     | RemovePart
     | MovePart
     | SetHarmonic
+    | CopyPoint
+    | SetShare
     | ReplaceNote
     | ReplaceHit
     | TransposePattern

@@ -12,7 +12,9 @@ from apilado.core.document.editing import (
     LOWEST_BORDER_HZ,
     Data,
     Edit,
+    carry_over,
     check_index,
+    forget_layer,
     fresh_id,
     index_of,
     next_tint,
@@ -94,6 +96,7 @@ class SplitLayer(Edit):
         }
         original["span"] = {"first": original["span"]["first"], "last": border}
         layers.insert(index + 1, upper)
+        carry_over(data, original["id"], upper["id"])
 
     def title(self) -> str:
         return f"Split {self.layer} at {self.frequency_hz:.0f} Hz"
@@ -121,6 +124,7 @@ class MergeLayers(Edit):
                     other["source"]["layer"] = self.layer
         lower["span"]["last"] = upper["span"]["last"]
         layers.remove(upper)
+        forget_layer(data, self.upper)
         if not any(x["span"]["last"] == border or x["span"]["first"] == border + 1 for x in layers):
             RemoveCrossover(index=border).alter(data)
 

@@ -6,7 +6,17 @@ from typing import Literal
 
 from pydantic import Field
 
-from apilado.core.document.editing import Data, Edit, check_kind, fresh_id, index_of, next_tint
+from apilado.core.document.editing import (
+    Data,
+    Edit,
+    carry_over,
+    check_kind,
+    drum_of,
+    forget_layer,
+    fresh_id,
+    index_of,
+    next_tint,
+)
 from apilado.core.document.kick import KICK_SOUNDS
 from apilado.core.sources.registry import SOURCES
 from apilado.errors import InvalidEdit
@@ -31,6 +41,7 @@ class AddLayer(Edit):
         name = f"{original['name'][:33]} copy"
         copied = {**original, "id": fresh_id(name, taken), "name": name, "tint": tint}
         layers.insert(layers.index(original) + 1, copied)
+        carry_over(data, self.copy_of, copied["id"])
 
     def title(self) -> str:
         return "Copy a layer" if self.copy_of else "Add a layer"
@@ -53,6 +64,7 @@ class RemoveLayer(Edit):
                     f"Give '{other['name']}' another source first."
                 )
         del layers[index]
+        forget_layer(data, self.layer)
 
     def title(self) -> str:
         return f"Remove {self.layer}"
@@ -90,15 +102,16 @@ class SetSource(Edit):
         return f"Source of {self.layer}"
 
 
-class SetKickSound(Edit):
-    """Gives the kick another sound."""
+class SetDrumSound(Edit):
+    """Gives the kick, or a trigger, another sound."""
 
-    op: Literal["set-kick-sound"] = "set-kick-sound"
+    op: Literal["set-drum-sound"] = "set-drum-sound"
+    drum: str = "kick"
     sound: Data
 
     def alter(self, data: Data) -> None:
-        check_kind(self.sound, KICK_SOUNDS, "kick sound")
-        data["kick"]["sound"] = self.sound
+        check_kind(self.sound, KICK_SOUNDS, "drum's sound")
+        drum_of(data, self.drum)["sound"] = self.sound
 
     def title(self) -> str:
-        return "Sound of the kick"
+        return f"Sound of the {self.drum}"

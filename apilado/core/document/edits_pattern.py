@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from apilado.core.document.editing import Data, Edit, index_of
+from apilado.core.document.editing import Data, Edit, drum_of
 from apilado.core.notes import Note
 from apilado.core.units import midi_to_name
 from apilado.errors import InvalidEdit
@@ -46,10 +46,7 @@ class ReplaceHit(Edit):
     now: float | None = Field(default=None, ge=0.0, le=1024.0)
 
     def alter(self, data: Data) -> None:
-        if self.trigger == "kick":
-            holder = data["kick"]
-        else:
-            holder = data["triggers"][index_of(data["triggers"], self.trigger, f"triggers/{self.trigger}")]
+        holder = drum_of(data, self.trigger)
         hits = list(holder["hits"])
         if self.was is not None:
             if self.was not in hits:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import copy
 from typing import Any, Literal
 
 from pydantic import Field
 
 from apilado.core.document.editing import Data, Edit, check_kind, holder_of, index_of
-from apilado.core.document.equaliser import POINTS
+from apilado.core.document.equaliser import MOST_POINTS, POINTS
 from apilado.core.sources.tone import MOST_HARMONICS
 from apilado.core.treatments.registry import TREATMENTS
 from apilado.errors import InvalidEdit
@@ -34,10 +35,10 @@ class SetValue(Edit):
 
 
 class AddPart(Edit):
-    """Adds a treatment, an EQ point or a tone at the end of the list at `path`."""
+    """Adds a treatment, an EQ point, a tone, a trigger, a ducker or a carve pair at the end of the list at `path`."""
 
     op: Literal["add"] = "add"
-    path: str = Field(pattern=r"(^|/)(eq|treatments|tones|triggers)$")
+    path: str = Field(pattern=r"(^|/)(eq|treatments|tones|triggers|duckers|pairs)$")
     part: Data
 
     def alter(self, data: Data) -> None:
@@ -58,7 +59,7 @@ class RemovePart(Edit):
     """Removes the member of a list at `path`, such as `layers/mid/eq/0`."""
 
     op: Literal["remove"] = "remove"
-    path: str = Field(pattern=r"(^|/)(eq|treatments|tones|triggers)/[a-z0-9-]+$")
+    path: str = Field(pattern=r"(^|/)(eq|treatments|tones|triggers|duckers|pairs)/[a-z0-9-]+$")
 
     def alter(self, data: Data) -> None:
         holder, last = holder_of(data, self.path)
@@ -127,3 +128,39 @@ class SetLimit(Edit):
 
     def title(self) -> str:
         return f"Limits of {self.sounding}"
+
+
+class CopyPoint(Edit):
+    """Copies the EQ point at `path` to the EQ of another part."""
+
+    op: Literal["copy-point"] = "copy-point"
+    path: str = Field(pattern=r"^[a-z0-9/-]+/eq/[0-9]+$")
+    to: str = Field(pattern=r"^(bus|shared|kick|layers/[a-z0-9-]+|triggers/[a-z0-9-]+)$")
+
+    def alter(self, data: Data) -> None:
+        holder, last = holder_of(data, self.path)
+        point = copy.deepcopy(holder[index_of(holder, last, self.path)])
+        target, name = holder_of(data, f"{self.to}/eq")
+        if len(target[name]) >= MOST_POINTS:
+            raise InvalidEdit(f"'{self.to}' has {MOST_POINTS} points already, the most there can be")
+        target[name].append({**point, "solo": False})
+
+    def title(self) -> str:
+        return f"Copy an EQ point to {self.to.split('/')[-1]}"
+
+
+class SetShare(Edit):
+    """Sets how much of a ducker's depth a layer takes."""
+
+    op: Literal["share"] = "share"
+    ducker: str
+    layer: str
+    amount: float = Field(ge=0.0, le=1.0)
+
+    def alter(self, data: Data) -> None:
+        duckers = data["duckers"]
+        index_of(data["layers"], self.layer, f"layers/{self.layer}")
+        duckers[index_of(duckers, self.ducker, f"duckers/{self.ducker}")]["amounts"][self.layer] = self.amount
+
+    def title(self) -> str:
+        return f"Share of {self.layer} in {self.ducker}"

@@ -2,16 +2,25 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import TYPE_CHECKING, ClassVar, Literal
 
 import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field
 
 from apilado.core.dsp import equaliser
-from apilado.core.dsp.filters import NO_SECTIONS, Sections
+from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.dynamics import Detector, whole_reduction
+from apilado.core.dsp.filters import NO_SECTIONS, Sections, high_pass, low_pass
 from apilado.core.parameters import Model, choice, number, switch, tagged_union
 
-MOST_POINTS = 16
-Slope = Literal[12, 24, 48]
+MOST_POINTS = 32
+LISTENING_Q = 0.7071
+OPENING_DB, OPENING_RATIO = 12.0, 50.0
+"""A keyed bell is all the way open when its trigger is this far over the threshold."""
+Slope = Literal[6, 12, 18, 24, 30, 36, 42, 48]
+Phase = Literal["minimum-phase", "linear-phase"]
 
 
 class Point(Model):
@@ -20,16 +29,24 @@ class Point(Model):
     label: ClassVar[str]
     kind: str
     on: bool = switch(True, label="On")
+    solo: bool = switch(False, label="Solo", help="Hear only what this point touches")
     frequency_hz: float = number(1000.0, low=20.0, high=20000.0, step=0.1, scale="log", unit="Hz", label="Frequency")
 
     def sections(self, rate_hz: int) -> Sections:
-        """Its filter at a rate."""
+        """Its filter at a rate; of a point that moves, where it is all the way open."""
+        raise NotImplementedError
+
+    def touched(self, rate_hz: int) -> Sections:
+        """A filter that leaves what the point touches, to be listened to."""
         raise NotImplementedError
 
 
 class _Gained(Point):
     gain_db: float = number(0.0, low=-24.0, high=24.0, step=0.1, unit="dB", label="Gain")
     q: float = number(0.7, low=0.1, high=20.0, scale="log", label="Q")
+
+    def touched(self, rate_hz: int) -> Sections:
+        return equaliser.band_pass(self.frequency_hz, self.q, rate_hz)
 
 
 class Bell(_Gained):
@@ -51,6 +68,9 @@ class LowShelf(_Gained):
     def sections(self, rate_hz: int) -> Sections:
         return equaliser.low_shelf(self.frequency_hz, self.gain_db, self.q, rate_hz)
 
+    def touched(self, rate_hz: int) -> Sections:
+        return low_pass(self.frequency_hz, LISTENING_Q, rate_hz)
+
 
 class HighShelf(_Gained):
     """A step above its frequency."""
@@ -60,6 +80,9 @@ class HighShelf(_Gained):
 
     def sections(self, rate_hz: int) -> Sections:
         return equaliser.high_shelf(self.frequency_hz, self.gain_db, self.q, rate_hz)
+
+    def touched(self, rate_hz: int) -> Sections:
+        return high_pass(self.frequency_hz, LISTENING_Q, rate_hz)
 
 
 class HighPass(Point):
@@ -72,6 +95,9 @@ class HighPass(Point):
     def sections(self, rate_hz: int) -> Sections:
         return equaliser.butterworth_high_pass(self.frequency_hz, self.slope_db_per_octave, rate_hz)
 
+    def touched(self, rate_hz: int) -> Sections:
+        return equaliser.butterworth_low_pass(self.frequency_hz, self.slope_db_per_octave, rate_hz)
+
 
 class LowPass(Point):
     """Takes away what lies above its frequency."""
@@ -83,8 +109,61 @@ class LowPass(Point):
     def sections(self, rate_hz: int) -> Sections:
         return equaliser.butterworth_low_pass(self.frequency_hz, self.slope_db_per_octave, rate_hz)
 
+    def touched(self, rate_hz: int) -> Sections:
+        return equaliser.butterworth_high_pass(self.frequency_hz, self.slope_db_per_octave, rate_hz)
 
-POINTS: tuple[type[Point], ...] = (HighPass, LowShelf, Bell, HighShelf, LowPass)
+
+class Notch(Point):
+    """Takes away one frequency altogether."""
+
+    label: ClassVar[str] = "Notch"
+    kind: Literal["notch"] = "notch"
+    q: float = number(8.0, low=0.5, high=50.0, scale="log", label="Q")
+
+    def sections(self, rate_hz: int) -> Sections:
+        return equaliser.notch(self.frequency_hz, self.q, rate_hz)
+
+    def touched(self, rate_hz: int) -> Sections:
+        return equaliser.band_pass(self.frequency_hz, self.q, rate_hz)
+
+
+class Tilt(Point):
+    """Turns the whole balance about its frequency: up above by its gain, down below by as much."""
+
+    label: ClassVar[str] = "Tilt"
+    kind: Literal["tilt"] = "tilt"
+    gain_db: float = number(0.0, low=-12.0, high=12.0, step=0.1, unit="dB", label="Gain")
+
+    def sections(self, rate_hz: int) -> Sections:
+        return equaliser.tilt(self.frequency_hz, self.gain_db, rate_hz)
+
+    def touched(self, rate_hz: int) -> Sections:
+        return NO_SECTIONS
+
+
+class KeyedBell(_Gained):
+    """A bell that opens only while a trigger sounds."""
+
+    label: ClassVar[str] = "Keyed bell"
+    kind: Literal["keyed-bell"] = "keyed-bell"
+    trigger: str = Field(default="kick", max_length=40, description="'kick' or the id of a trigger")
+    threshold_db: float = number(
+        -30.0, low=-60.0, high=0.0, step=0.1, unit="dB", label="Threshold", help="Of the trigger, which peaks at 0 dB"
+    )
+    attack_ms: float = number(2.0, low=0.0, high=100.0, step=0.1, unit="ms", label="Attack")
+    release_ms: float = number(80.0, low=5.0, high=2000.0, step=1.0, scale="log", unit="ms", label="Release")
+
+    def sections(self, rate_hz: int) -> Sections:
+        return equaliser.bell(self.frequency_hz, self.gain_db, self.q, rate_hz)
+
+    def opening(self, key: Audio, *, rate_hz: int, looped: bool) -> NDArray[np.float32]:
+        """How far it is open at each frame, 0 to 1, from the trigger's sound; shape (frames,)."""
+        detector = Detector(self.threshold_db, OPENING_RATIO, OPENING_DB, self.attack_ms, self.release_ms)
+        detector = replace(detector, range_db=OPENING_DB)
+        return whole_reduction(key, detector, rate_hz=rate_hz, looped=looped) / np.float32(OPENING_DB)
+
+
+POINTS: tuple[type[Point], ...] = (HighPass, LowShelf, Bell, HighShelf, LowPass, Notch, Tilt, KeyedBell)
 
 if TYPE_CHECKING:
     AnyPoint = Point
@@ -93,6 +172,13 @@ else:
 
 
 def eq_sections(points: tuple[Point, ...], rate_hz: int) -> Sections:
-    """The cascade of all points that are on; shape (sections, 5)."""
+    """The cascade of all points that are on, those that move all the way open; shape (sections, 5)."""
     parts = [point.sections(rate_hz) for point in points if point.on]
     return np.vstack(parts) if parts else NO_SECTIONS
+
+
+def still_and_moving(points: tuple[Point, ...]) -> tuple[tuple[Point, ...], tuple[KeyedBell, ...]]:
+    """The points that are on: those that stand still, and those that move."""
+    active = [point for point in points if point.on]
+    moving = tuple(point for point in active if isinstance(point, KeyedBell))
+    return tuple(point for point in active if not isinstance(point, KeyedBell)), moving

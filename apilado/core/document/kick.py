@@ -1,4 +1,4 @@
-"""The kick, its sounds, and further triggers."""
+"""The drums that the stack makes room for: the kick, and further triggers."""
 
 from __future__ import annotations
 
@@ -7,9 +7,11 @@ from typing import TYPE_CHECKING, ClassVar, Literal
 import numpy as np
 from pydantic import Field, field_validator
 
+from apilado.core.document.equaliser import MOST_POINTS, AnyPoint
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.envelopes import rising
 from apilado.core.dsp.kicks import kick_sound
+from apilado.core.dsp.pitch import repitched
 from apilado.core.parameters import Model, choice, number, switch, tagged_union, text
 from apilado.core.sources.base import AssetLoader
 from apilado.core.sources.take import SHA256_PATTERN
@@ -77,16 +79,23 @@ class SampleKick(KickSound):
     kind: Literal["sample"] = "sample"
     asset: str = Field(pattern=SHA256_PATTERN, description="SHA-256 of the audio file")
     file_name: str = text("kick.wav", label="File", longest=200)
-    length_ms: float = number(
-        600.0, low=10.0, high=10000.0, step=1.0, scale="log", unit="ms", label="Length", help="Faded out at its end"
+    start_ms: float = number(
+        0.0, low=0.0, high=60000.0, step=0.1, unit="ms", label="Start", help="Left out at the file's beginning"
+    )
+    length_ms: float = number(600.0, low=10.0, high=10000.0, step=1.0, scale="log", unit="ms", label="Length")
+    fade_ms: float = number(20.0, low=1.0, high=2000.0, step=1.0, scale="log", unit="ms", label="Fade-out")
+    pitch_st: float = number(
+        0.0, low=-24.0, high=24.0, step=0.1, unit="st", label="Pitch", help="By playing it faster or slower"
     )
 
     def asset_hashes(self) -> tuple[str, ...]:
         return (self.asset,)
 
     def render(self, rate_hz: int, seed: int, load: AssetLoader) -> Audio:
-        audio = load(self.asset, rate_hz)[:, : round(self.length_ms * rate_hz / 1000.0)].copy()
-        fade = min(audio.shape[1], round(0.02 * rate_hz))
+        start = round(self.start_ms * rate_hz / 1000.0)
+        audio = repitched(load(self.asset, rate_hz)[:, start:], self.pitch_st)
+        audio = audio[:, : round(self.length_ms * rate_hz / 1000.0)].copy()
+        fade = min(audio.shape[1], round(self.fade_ms * rate_hz / 1000.0))
         if fade:
             audio[:, -fade:] *= rising(fade)[::-1].astype(np.float32)
         peak = float(np.max(np.abs(audio), initial=0.0))
@@ -100,10 +109,16 @@ else:
     AnyKickSound = tagged_union(KICK_SOUNDS)
 
 
-class Kick(Model):
-    """The kick that the stack makes room for."""
+class Drum(Model):
+    """A sound, what is done to it, and where it hits."""
 
     sound: AnyKickSound = SynthKick()
+    attack_db: float = number(0.0, low=-24.0, high=24.0, step=0.1, unit="dB", label="Attack")
+    sustain_db: float = number(0.0, low=-24.0, high=24.0, step=0.1, unit="dB", label="Sustain")
+    eq: tuple[AnyPoint, ...] = Field(default=(), max_length=MOST_POINTS)
+    clip_db: float = number(
+        0.0, low=0.0, high=24.0, step=0.1, unit="dB", label="Soft clip", help="Drive into a soft clip; 0 is off"
+    )
     level_db: float = number(-3.0, low=-60.0, high=6.0, step=0.1, unit="dB", label="Level")
     mute: bool = switch(False, label="Mute")
     polarity: Literal["normal", "inverted"] = choice("normal", label="Polarity")
@@ -115,11 +130,20 @@ class Kick(Model):
     _ordered = field_validator("hits")(ordered_hits)
 
 
-class Trigger(Model):
-    """A further list of hits for a duck to follow: the kick's sound, unheard."""
+class Kick(Drum):
+    """The kick."""
+
+
+class Trigger(Drum):
+    """A further drum: muted, it is a silent list of hits for ducks and keyed points to follow."""
 
     id: str = Field(min_length=1, max_length=40, pattern=r"^[a-z0-9-]+$")
-    name: str = text("Silent trigger", label="Name")
-    hits: tuple[float, ...] = Field(default=(), max_length=MOST_HITS, description="Beats, ascending")
+    name: str = text("Trigger", label="Name", longest=40)
+    mute: bool = switch(True, label="Mute", help="A silent trigger")
 
-    _ordered = field_validator("hits")(ordered_hits)
+    @field_validator("id")
+    @classmethod
+    def _not_the_kick(cls, value: str) -> str:
+        if value == "kick":
+            raise ValueError("'kick' is the kick; give the trigger another id")
+        return value

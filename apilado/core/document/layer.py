@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, field_validator, model_validator
 
-from apilado.core.document.equaliser import MOST_POINTS, AnyPoint
+from apilado.core.document.equaliser import MOST_POINTS, AnyPoint, Phase
 from apilado.core.notes import Note
 from apilado.core.parameters import Model, choice, integer, number, switch, text
 from apilado.core.sources.registry import AnySource
@@ -45,6 +45,7 @@ class Layer(Model):
     )
     treatments: tuple[AnyTreatment, ...] = Field(default=(), max_length=16)
     eq: tuple[AnyPoint, ...] = Field(default=(), max_length=MOST_POINTS)
+    eq_phase: Phase = choice("minimum-phase", label="Phase", help="Linear phase turns no phase, and rings before")
     level_db: float = number(0.0, low=-60.0, high=12.0, step=0.1, unit="dB", label="Level")
     mute: bool = switch(False, label="Mute")
     solo: bool = switch(False, label="Solo")
@@ -56,7 +57,6 @@ class Layer(Model):
     )
     polarity: Literal["normal", "inverted"] = choice("normal", label="Polarity")
     delay_ms: float = number(0.0, low=0.0, high=50.0, step=0.01, unit="ms", label="Delay")
-    duck_amount: float = number(1.0, low=0.0, high=1.0, label="Duck", help="Share of the duck's depth")
     transpose: int = integer(0, low=-48, high=48, label="Transpose", unit="st")
     note_levels_db: dict[int, NoteLevel] = Field(
         default={}, max_length=128, description="Level correction by MIDI pitch of the pattern, in dB"

@@ -7,6 +7,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
+from apilado.core.document.migrations import MIGRATIONS
 from apilado.core.document.stack import FORMAT, VERSION, Stack
 from apilado.errors import FutureVersion, InvalidDocument
 
@@ -43,6 +44,9 @@ def stack_from_data(data: Any) -> Stack:
     version = data.get("version")
     if isinstance(version, int) and not isinstance(version, bool) and version > VERSION:
         raise FutureVersion(f"this stack has version {version}; this Apilado reads up to version {VERSION}")
+    while isinstance(version, int) and version in MIGRATIONS:
+        data = MIGRATIONS[version](data)
+        version = data["version"]
     try:
         return Stack.model_validate(data)
     except ValidationError as error:

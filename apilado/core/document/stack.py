@@ -6,18 +6,19 @@ from typing import Literal, get_args
 
 from pydantic import Field, model_validator
 
-from apilado.core.document.equaliser import MOST_POINTS, AnyPoint
-from apilado.core.document.kick import Kick, Trigger
+from apilado.core.document.carving import MOST_PAIRS, CarvePair, Reference, TargetName
+from apilado.core.document.ducker import MOST_DUCKERS, Ducker
+from apilado.core.document.equaliser import MOST_POINTS, AnyPoint, KeyedBell, Phase, Point
+from apilado.core.document.kick import Drum, Kick, Trigger
 from apilado.core.document.layer import MOST_NOTES, Layer
 from apilado.core.dsp.crossovers import Border, border
-from apilado.core.dsp.dynamics import Detector
 from apilado.core.notes import Note
 from apilado.core.parameters import Model, choice, integer, number, switch, text
 from apilado.core.sources.layer_sound import LayerSound
 from apilado.core.treatments.registry import AnyTreatment
 
 FORMAT = "apilado-stack"
-VERSION = 1
+VERSION = 2
 SampleRate = Literal[44100, 48000, 96000]
 SAMPLE_RATES: tuple[int, ...] = get_args(SampleRate)
 CLOSEST_BORDERS = 2.0 ** (1.0 / 3.0)
@@ -63,6 +64,7 @@ class Bus(Model):
     """What all layers go through together."""
 
     eq: tuple[AnyPoint, ...] = Field(default=(), max_length=MOST_POINTS)
+    eq_phase: Phase = choice("minimum-phase", label="Phase", help="Linear phase turns no phase, and rings before")
     treatments: tuple[AnyTreatment, ...] = Field(default=(), max_length=16)
     level_db: float = number(0.0, low=-60.0, high=12.0, step=0.1, unit="dB", label="Level")
     mono_below_hz: float = number(
@@ -71,31 +73,14 @@ class Bus(Model):
     limiter: Limiter = Limiter()
 
 
-class Duck(Model):
-    """A compressor keyed from the kick's sound as it is before its level; each layer takes its share."""
+class SharedBus(Model):
+    """What bass and kick go through together, if it is on."""
 
-    on: bool = switch(True, label="On")
-    trigger: str = Field(default="kick", max_length=40, description="'kick' or the id of a trigger")
-    threshold_db: float = number(-24.0, low=-60.0, high=0.0, step=0.1, unit="dB", label="Threshold")
-    ratio: float = number(4.0, low=1.0, high=50.0, step=0.1, scale="log", unit=":1", label="Ratio")
-    knee_db: float = number(6.0, low=0.0, high=24.0, step=0.1, unit="dB", label="Knee")
-    attack_ms: float = number(0.5, low=0.0, high=100.0, step=0.1, unit="ms", label="Attack")
-    hold_ms: float = number(10.0, low=0.0, high=500.0, step=1.0, unit="ms", label="Hold")
-    release_ms: float = number(60.0, low=5.0, high=2000.0, step=1.0, scale="log", unit="ms", label="Release")
-    range_db: float = number(12.0, low=0.0, high=60.0, step=0.1, unit="dB", label="Range")
-    lookahead_ms: float = number(1.0, low=0.0, high=20.0, step=0.1, unit="ms", label="Look-ahead")
-
-    def detector(self) -> Detector:
-        """What makes its gain reduction of the key."""
-        return Detector(
-            threshold_db=self.threshold_db,
-            ratio=self.ratio,
-            knee_db=self.knee_db,
-            attack_ms=self.attack_ms,
-            release_ms=self.release_ms,
-            hold_ms=self.hold_ms,
-            range_db=self.range_db,
-        )
+    on: bool = switch(False, label="On")
+    eq: tuple[AnyPoint, ...] = Field(default=(), max_length=MOST_POINTS)
+    treatments: tuple[AnyTreatment, ...] = Field(default=(), max_length=16)
+    level_db: float = number(0.0, low=-60.0, high=12.0, step=0.1, unit="dB", label="Level")
+    limiter: Limiter = Limiter(on=False)
 
 
 class LimitOverride(Model):
@@ -110,7 +95,7 @@ class Stack(Model):
     """A whole stack. Validation says where in it something is wrong."""
 
     format: Literal["apilado-stack"] = "apilado-stack"
-    version: Literal[1] = 1
+    version: Literal[2] = 2
     name: str = text("New stack", label="Name")
     tempo_bpm: float = number(126.0, low=40.0, high=240.0, step=0.1, unit="bpm", label="Tempo")
     beats_per_bar: int = integer(4, low=1, high=16, label="Beats per bar")
@@ -124,7 +109,11 @@ class Stack(Model):
     crossovers: tuple[Crossover, ...] = Field(default=(), max_length=7)
     layers: tuple[Layer, ...] = Field(default=(), max_length=12)
     bus: Bus = Bus()
-    duck: Duck = Duck()
+    shared: SharedBus = SharedBus()
+    duckers: tuple[Ducker, ...] = Field(default=(Ducker(),), max_length=MOST_DUCKERS)
+    pairs: tuple[CarvePair, ...] = Field(default=(), max_length=MOST_PAIRS)
+    target: TargetName = choice("clean lower mids", label="Target")
+    reference: Reference | None = None
     limits: dict[str, LimitOverride] = Field(default={}, max_length=64)
 
     @property
@@ -141,16 +130,66 @@ class Stack(Model):
         soloed = any(layer.solo for layer in self.layers)
         return tuple(layer for layer in self.layers if not layer.mute and (layer.solo or not soloed))
 
-    def trigger_hits(self) -> tuple[float, ...]:
-        """The hits that the duck follows."""
-        if self.duck.trigger == "kick":
-            return self.kick.hits
-        return next(trigger.hits for trigger in self.triggers if trigger.id == self.duck.trigger)
+    def drum(self, name: str) -> Drum:
+        """The kick, or the trigger of that id.
+
+        Raises:
+            KeyError: there is none.
+        """
+        if name == "kick":
+            return self.kick
+        found = next((trigger for trigger in self.triggers if trigger.id == name), None)
+        if found is None:
+            raise KeyError(name)
+        return found
+
+    @staticmethod
+    def drum_owner(name: str) -> str:
+        """The path of a drum, as carve pairs and EQs name it."""
+        return name if name == "kick" else f"triggers/{name}"
+
+    def drum_names(self) -> dict[str, str]:
+        """How the drums are called, by what a ducker names them."""
+        return {"kick": "Kick", **{trigger.id: trigger.name for trigger in self.triggers}}
+
+    def ducker(self, ducker_id: str) -> Ducker | None:
+        """The ducker of that id, or None."""
+        return next((ducker for ducker in self.duckers if ducker.id == ducker_id), None)
+
+    def hits_of(self, ducker: Ducker) -> tuple[float, ...]:
+        """The hits within the loop that a ducker follows."""
+        hits = tuple(hit for hit in self.drum(ducker.trigger).hits if hit < self.beats)
+        return ducker.hits_of(hits, self.beats_per_bar)
+
+    def equalisers(self) -> dict[str, tuple[Point, ...]]:
+        """The EQ of each part as it stands in the document, by its owner's path."""
+        return {
+            **{f"layers/{layer.id}": layer.eq for layer in self.layers},
+            "bus": self.bus.eq,
+            "shared": self.shared.eq,
+            "kick": self.kick.eq,
+            **{f"triggers/{trigger.id}": trigger.eq for trigger in self.triggers},
+        }
+
+    def points_of(self, owner: str) -> tuple[Point, ...]:
+        """The EQ of a part as it sounds: its own points, then those of carve pairs."""
+        paired = [pair.point_for(owner) for pair in self.pairs]
+        return (*self.equalisers()[owner], *[point for point in paired if point is not None])
+
+    def owner_name(self, owner: str) -> str:
+        """How the owner of an EQ is called."""
+        kind, _, name = owner.partition("/")
+        if kind == "layers":
+            layer = self.layer(name)
+            return layer.name if layer else name
+        return self.drum_names().get(name, name) if kind == "triggers" else kind
 
     def asset_hashes(self) -> tuple[str, ...]:
         """The SHA-256 of every asset the stack needs, each once, in order of appearance."""
         needed = [sha for layer in self.layers for sha in layer.source.asset_hashes()]
-        return tuple(dict.fromkeys([*needed, *self.kick.sound.asset_hashes()]))
+        needed += [sha for drum in (self.kick, *self.triggers) for sha in drum.sound.asset_hashes()]
+        needed += [self.reference.asset] if self.reference else []
+        return tuple(dict.fromkeys(needed))
 
     @model_validator(mode="after")
     def _whole(self) -> Stack:
@@ -169,9 +208,43 @@ class Stack(Model):
                     f"crossover {index} at {lower.frequency_hz:g} Hz"
                 )
         self._check_layers()
-        if self.duck.trigger != "kick" and self.duck.trigger not in [t.id for t in self.triggers]:
-            raise ValueError(f"duck/trigger: there is no trigger '{self.duck.trigger}'")
+        self._check_triggers()
+        self._check_pairs()
         return self
+
+    def _check_triggers(self) -> None:
+        names = self.drum_names()
+        if len(names) != len(self.triggers) + 1:
+            raise ValueError("triggers: an id appears twice")
+        ids = [ducker.id for ducker in self.duckers]
+        for ducker in self.duckers:
+            if ids.count(ducker.id) > 1:
+                raise ValueError(f"duckers/{ducker.id}: the id appears twice")
+            if ducker.trigger not in names:
+                raise ValueError(f"duckers/{ducker.id}/trigger: there is no trigger '{ducker.trigger}'")
+            for layer_id in ducker.amounts:
+                if self.layer(layer_id) is None:
+                    raise ValueError(f"duckers/{ducker.id}/amounts: there is no layer '{layer_id}'")
+        for owner, points in self.equalisers().items():
+            for index, point in enumerate(points):
+                if not isinstance(point, KeyedBell):
+                    continue
+                if point.trigger not in names:
+                    raise ValueError(f"{owner}/eq/{index}/trigger: there is no trigger '{point.trigger}'")
+                if owner == "kick" or owner.startswith("triggers/"):
+                    raise ValueError(f"{owner}/eq/{index}: a drum has no keyed bell; one hit has nothing to follow")
+
+    def _check_pairs(self) -> None:
+        owners = self.equalisers()
+        ids = [pair.id for pair in self.pairs]
+        for pair in self.pairs:
+            if ids.count(pair.id) > 1:
+                raise ValueError(f"pairs/{pair.id}: the id appears twice")
+            if pair.dip == pair.lift:
+                raise ValueError(f"pairs/{pair.id}: it dips and lifts in different places, not both in '{pair.dip}'")
+            for owner in (pair.dip, pair.lift):
+                if owner not in owners:
+                    raise ValueError(f"pairs/{pair.id}: there is no '{owner}'")
 
     def _check_layers(self) -> None:
         ids = [layer.id for layer in self.layers]

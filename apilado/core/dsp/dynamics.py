@@ -47,10 +47,11 @@ def _reduction_kernel(
     attack: float,
     release: float,
     hold: int,
+    averaging: float,
     state: Any,
     out: Any,
 ) -> None:
-    peak, smooth, held = state[0], state[1], state[2]
+    peak, smooth, held, square = state[0], state[1], state[2], state[3]
     slope = 1.0 - 1.0 / ratio
     half = 0.5 * knee_db
     # Below this amplitude the curve is silent: no logarithm needed.
@@ -59,6 +60,11 @@ def _reduction_kernel(
         level = abs(np.float64(key[0, n]))
         for c in range(1, key.shape[0]):
             level = max(level, abs(np.float64(key[c, n])))
+        if averaging > 0.0:
+            square = averaging * square + (1.0 - averaging) * level * level
+            if square < 1e-30:
+                square = 0.0
+            level = np.sqrt(square)
         wanted = 0.0
         if level > quiet:
             over = 20.0 * np.log10(level) - threshold_db
@@ -80,7 +86,7 @@ def _reduction_kernel(
         if smooth < 1e-9:
             smooth = 0.0
         out[n] = smooth
-    state[0], state[1], state[2] = peak, smooth, held
+    state[0], state[1], state[2], state[3] = peak, smooth, held, square
 
 
 @dataclass(frozen=True)
@@ -95,10 +101,13 @@ class Detector:
     hold_ms: float = 0.0
     range_db: float = 120.0
     """The reduction never exceeds it."""
+    rms_ms: float = 0.0
+    """Time constant of the mean square that is judged; 0 judges every sample."""
 
     def settle_frames(self, rate_hz: int) -> int:
         """Frames after which all memory has settled to 6 millionths: twelve time constants."""
-        return math.ceil((12.0 * (self.attack_ms + self.release_ms) + self.hold_ms + 100.0) * rate_hz / 1000.0)
+        constants = self.attack_ms + self.release_ms + self.rms_ms
+        return math.ceil((12.0 * constants + self.hold_ms + 100.0) * rate_hz / 1000.0)
 
 
 def gain_reduction(
@@ -108,12 +117,12 @@ def gain_reduction(
 
     Args:
         key: shape (channels, frames); the louder channel counts.
-        state: shape (3,) as returned by the run before; at rest if None.
+        state: shape (4,) as returned by the run before; at rest if None.
 
     Returns:
         The reduction, shape (frames,), and the state after it.
     """
-    state = np.zeros(3) if state is None else state.copy()
+    state = np.zeros(4) if state is None else state.copy()
     out = np.empty(key.shape[1], np.float32)
     _reduction_kernel(
         key,
@@ -124,6 +133,7 @@ def gain_reduction(
         smoothing_coefficient(detector.attack_ms, rate_hz),
         smoothing_coefficient(detector.release_ms, rate_hz),
         math.floor(detector.hold_ms * rate_hz / 1000.0 + 0.5),
+        smoothing_coefficient(detector.rms_ms, rate_hz),
         state,
         out,
     )
@@ -217,3 +227,13 @@ def limited(audio: Audio, *, ceiling_db: float, release_ms: float, rate_hz: int,
     """The audio through the limiter of `limiter_gains`; itself where nothing exceeds the ceiling."""
     gains = limiter_gains(audio, ceiling_db=ceiling_db, release_ms=release_ms, rate_hz=rate_hz, looped=looped)
     return audio if gains is None else audio * gains
+
+
+def limiter_reduction(
+    audio: Audio, *, ceiling_db: float, release_ms: float, rate_hz: int, looped: bool
+) -> NDArray[np.float32]:
+    """The limiter's gain reduction in dB, shape (frames,)."""
+    gains = limiter_gains(audio, ceiling_db=ceiling_db, release_ms=release_ms, rate_hz=rate_hz, looped=looped)
+    if gains is None:
+        return np.zeros(audio.shape[1], np.float32)
+    return np.asarray(-20.0 * np.log10(np.maximum(gains, 1e-6)), np.float32)

@@ -6,7 +6,14 @@ import math
 
 import numpy as np
 
-from apilado.core.dsp.filters import Sections, analogue_section, butterworth_qs, high_pass, low_pass
+from apilado.core.dsp.filters import (
+    Sections,
+    analogue_section,
+    butterworth_qs,
+    first_order_section,
+    high_pass,
+    low_pass,
+)
 
 
 def bell(frequency_hz: float, gain_db: float, q: float, rate_hz: int) -> Sections:
@@ -29,13 +36,31 @@ def high_shelf(frequency_hz: float, gain_db: float, q: float, rate_hz: int) -> S
     return analogue_section((a * a, a * w, a), (1.0, w, a), frequency_hz, rate_hz)
 
 
+def notch(frequency_hz: float, q: float, rate_hz: int) -> Sections:
+    """H(s) = (s² + 1)/(s² + s/Q + 1)."""
+    return analogue_section((1.0, 0.0, 1.0), (1.0, 1.0 / q, 1.0), frequency_hz, rate_hz)
+
+
+def band_pass(frequency_hz: float, q: float, rate_hz: int) -> Sections:
+    """H(s) = (s/Q)/(s² + s/Q + 1): 0 dB at its frequency."""
+    return analogue_section((0.0, 1.0 / q, 0.0), (1.0, 1.0 / q, 1.0), frequency_hz, rate_hz)
+
+
+def tilt(frequency_hz: float, gain_db: float, rate_hz: int) -> Sections:
+    """H(s) = (A·s + 1)/(s + A), A = 10^(gain/20): A far above the frequency, 1/A far below, 1 at it."""
+    a = 10.0 ** (gain_db / 20.0)
+    return first_order_section((a, 1.0), (1.0, a), frequency_hz, rate_hz)
+
+
 def butterworth_high_pass(frequency_hz: float, slope_db_per_octave: int, rate_hz: int) -> Sections:
-    """Butterworth high-pass of 12, 24 or 48 dB per octave, -3.01 dB at the frequency."""
-    qs = butterworth_qs(slope_db_per_octave // 6)
-    return np.vstack([high_pass(frequency_hz, q, rate_hz) for q in qs])
+    """Butterworth high-pass of a multiple of 6 dB per octave, -3.01 dB at the frequency."""
+    order = slope_db_per_octave // 6
+    single = [first_order_section((1.0, 0.0), (1.0, 1.0), frequency_hz, rate_hz)] if order % 2 else []
+    return np.vstack([*single, *[high_pass(frequency_hz, q, rate_hz) for q in butterworth_qs(order)]])
 
 
 def butterworth_low_pass(frequency_hz: float, slope_db_per_octave: int, rate_hz: int) -> Sections:
-    """Butterworth low-pass of 12, 24 or 48 dB per octave, -3.01 dB at the frequency."""
-    qs = butterworth_qs(slope_db_per_octave // 6)
-    return np.vstack([low_pass(frequency_hz, q, rate_hz) for q in qs])
+    """Butterworth low-pass of a multiple of 6 dB per octave, -3.01 dB at the frequency."""
+    order = slope_db_per_octave // 6
+    single = [first_order_section((0.0, 1.0), (1.0, 1.0), frequency_hz, rate_hz)] if order % 2 else []
+    return np.vstack([*single, *[low_pass(frequency_hz, q, rate_hz) for q in butterworth_qs(order)]])

@@ -55,8 +55,20 @@ def analogue_section(
     )
 
 
+def first_order_section(
+    numerator: tuple[float, float], denominator: tuple[float, float], frequency_hz: float, rate_hz: int
+) -> Sections:
+    """One section from H(s) = (n1 s + n0)/(d1 s + d0), by the same transform. Shape (1, 5)."""
+    (n1, n0), (d1, d0) = numerator, denominator
+    c = 1.0 / math.tan(math.pi * frequency_hz / rate_hz)
+    a0 = d1 * c + d0
+    return np.array([[n1 * c + n0, n0 - n1 * c, 0.0, d0 - d1 * c, 0.0]]) / a0
+
+
 def butterworth_qs(order: int) -> tuple[float, ...]:
-    """Q of each second-order section of a Butterworth filter of even order: 1 / (2 cos θ)."""
+    """Q of each second-order section of a Butterworth filter: 1 / (2 cos θ); an odd order has a first-order one too."""
+    if order % 2:
+        return tuple(1.0 / (2.0 * math.cos(math.pi * k / order)) for k in range(1, order // 2 + 1))
     return tuple(1.0 / (2.0 * math.cos(math.pi * (2 * k + 1) / (2 * order))) for k in range(order // 2))
 
 
@@ -75,7 +87,7 @@ DC_BLOCKER_HZ = 3.0
 
 def dc_blocker(rate_hz: int) -> Sections:
     """First-order high-pass s/(s + 1) at 3 Hz: no DC, and 4° at 45 Hz."""
-    return analogue_section((0.0, 1.0, 0.0), (0.0, 1.0, 1.0), DC_BLOCKER_HZ, rate_hz)
+    return first_order_section((1.0, 0.0), (1.0, 1.0), DC_BLOCKER_HZ, rate_hz)
 
 
 def sections_response(sections: Sections, frequencies_hz: NDArray[np.float64], rate_hz: int) -> NDArray[np.complex128]:

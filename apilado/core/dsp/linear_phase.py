@@ -8,6 +8,7 @@ sum is the signal itself, whatever the length of the taps.
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -17,12 +18,16 @@ from scipy import fft
 from scipy.signal import firwin, kaiserord, oaconvolve
 
 from apilado.core.dsp.audio import Audio, as_audio, wrapped_tail
+from apilado.core.dsp.filters import SETTLED, Sections, sections_response, settle_frames
 
 TRUNCATED_DB = 110.0
 HEARD_DB = 60.0
 MONO_STOP_DB = 75.0
 MONO_TRANSITION = 0.25
 """The side signal is back this share above a mono border."""
+
+
+Magnitude = Callable[[NDArray[np.float64]], NDArray[np.float64]]
 
 
 @dataclass(frozen=True, eq=False)
@@ -66,17 +71,54 @@ def tap_count(frequency_hz: float, slope_db_per_octave: int, rate_hz: int) -> in
     return 2 * math.ceil(ringing_ms(frequency_hz, slope_db_per_octave, TRUNCATED_DB) * rate_hz / 1000.0) + 1
 
 
+def taps_from_magnitude(magnitude: Magnitude, count: int, rate_hz: int) -> Taps:
+    """Symmetric taps, an odd `count` of them, whose response follows a magnitude over frequency in Hz."""
+    size = fft.next_fast_len(8 * count, real=True)
+    impulse = fft.irfft(magnitude(np.arange(size // 2 + 1) * (rate_hz / size)), size)
+    half = count // 2
+    return Taps(np.concatenate([impulse[-half:], impulse[: half + 1]]))
+
+
+MOST_EQ_TAPS = 2**16 + 1
+EQ_SETTLED_DB = 90.0
+
+
+def linear_phase_twin(sections: Sections, rate_hz: int) -> Taps:
+    """Taps with the magnitude of a cascade and no phase at all.
+
+    As long on either side as the cascade rings until it has decayed by 90 dB, at most 2^16 in all.
+    """
+    rings = settle_frames(sections, rate_hz) * EQ_SETTLED_DB / (-20.0 * math.log10(SETTLED))
+    count = min(MOST_EQ_TAPS, 2 * math.ceil(rings) + 257)
+    return taps_from_magnitude(lambda f: np.abs(sections_response(sections, f, rate_hz)), count, rate_hz)
+
+
+BAND_ORDER = 8
+"""Of 1/(1 + (f/f₀)^8), the magnitude² at the edges of a band that is ducked: 48 dB per octave when applied twice."""
+
+
+@lru_cache(maxsize=32)
+def band_taps(low_hz: float, high_hz: float, rate_hz: int) -> Taps:
+    """A band from `low_hz` (0: from the bottom) to `high_hz`; applied twice it is -6.02 dB at its edges."""
+
+    def magnitude(f: NDArray[np.float64]) -> NDArray[np.float64]:
+        low = 1.0 / np.sqrt(1.0 + (f / high_hz) ** BAND_ORDER)
+        if low_hz <= 0.0:
+            return low
+        with np.errstate(divide="ignore"):
+            return np.asarray(low / np.sqrt(1.0 + (low_hz / f) ** BAND_ORDER))
+
+    count = tap_count(low_hz if low_hz > 0.0 else high_hz, 48, rate_hz)
+    return taps_from_magnitude(magnitude, min(count, MOST_EQ_TAPS), rate_hz)
+
+
 @lru_cache(maxsize=64)
 def low_side(frequency_hz: float, slope_db_per_octave: int, rate_hz: int) -> Taps:
     """The low side of a linear-phase border."""
     count = tap_count(frequency_hz, slope_db_per_octave, rate_hz)
-    size = fft.next_fast_len(8 * count, real=True)
-    frequencies = np.arange(size // 2 + 1) * (rate_hz / size)
-    magnitude = 1.0 / (1.0 + (frequencies / frequency_hz) ** (slope_db_per_octave / 6.0))
-    impulse = np.fft.irfft(magnitude, size)
-    half = count // 2
-    taps = np.concatenate([impulse[-half:], impulse[: half + 1]])
-    return Taps(taps / np.sum(taps))
+    power = slope_db_per_octave / 6.0
+    made = taps_from_magnitude(lambda f: np.asarray(1.0 / (1.0 + (f / frequency_hz) ** power)), count, rate_hz)
+    return Taps(made.taps / np.sum(made.taps))
 
 
 @lru_cache(maxsize=16)

@@ -6,21 +6,28 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.clock import Clock
-from apilado.core.document.equaliser import Point, eq_sections
+from apilado.core.document.equaliser import KeyedBell, Point, eq_sections
 from apilado.core.document.kick import KickSound
-from apilado.core.document.stack import Crossover, Duck, Limiter, borders_of
+from apilado.core.document.stack import Crossover, Limiter, borders_of
 from apilado.core.dsp.audio import Audio, as_stereo
 from apilado.core.dsp.crossovers import cut, split
-from apilado.core.dsp.dynamics import limited, reduced, whole_reduction
+from apilado.core.dsp.ducks import band_ducked
+from apilado.core.dsp.dynamics import limited, reduced
 from apilado.core.dsp.filters import filtered
-from apilado.core.dsp.linear_phase import mono_below
+from apilado.core.dsp.linear_phase import linear_phase_twin, mono_below
+from apilado.core.dsp.moving import moving_bell
+from apilado.core.dsp.oversampling import oversampled
+from apilado.core.dsp.shapers import soft_clip
 from apilado.core.dsp.stereo import mixed_at, moved, placed
+from apilado.core.dsp.transients import shaped_hit
+from apilado.core.ducks.base import DuckShape
 from apilado.core.notes import Note, voice_notes
 from apilado.core.sources.base import AssetLoader, Score, Source
 from apilado.core.treatments.base import Treatment
 from apilado.core.units import db_to_gain
 
 NOTE_LEVEL_RAMP_MS = 4.0
+HIT_RINGS_MS = 60.0
 
 
 def play_source(*, source: Source, score: Score, clock: Clock, load: AssetLoader) -> Audio:
@@ -39,9 +46,24 @@ def treat(audio: Audio, *, treatment: Treatment, clock: Clock) -> Audio:
     return treatment.process(audio, clock)
 
 
-def equalise(audio: Audio, *, points: tuple[Point, ...], clock: Clock) -> Audio:
-    """All points of an EQ."""
-    return filtered(audio, eq_sections(points, clock.rate_hz), rate_hz=clock.rate_hz, looped=clock.looped)
+def equalise(audio: Audio, *, points: tuple[Point, ...], linear_phase: bool, clock: Clock) -> Audio:
+    """All points of an EQ that stand still."""
+    sections = eq_sections(points, clock.rate_hz)
+    if linear_phase and len(sections):
+        return linear_phase_twin(sections, clock.rate_hz).run(audio, looped=clock.looped)
+    return filtered(audio, sections, rate_hz=clock.rate_hz, looped=clock.looped)
+
+
+def move_point(audio: Audio, key: Audio, *, point: KeyedBell, clock: Clock) -> Audio:
+    """A point that its trigger opens."""
+    opened = point.opening(key, rate_hz=clock.rate_hz, looped=clock.looped)
+    shape = {"frequency_hz": point.frequency_hz, "gain_db": point.gain_db, "q": point.q}
+    return moving_bell(audio, opened, **shape, rate_hz=clock.rate_hz, looped=clock.looped)
+
+
+def listen_to(audio: Audio, *, point: Point, clock: Clock) -> Audio:
+    """What a point touches."""
+    return filtered(audio, point.touched(clock.rate_hz), rate_hz=clock.rate_hz, looped=clock.looped)
 
 
 def place(
@@ -87,15 +109,28 @@ def mono_part(audio: Audio, *, below_hz: float, clock: Clock) -> Audio:
     return mono_below(as_stereo(audio), below_hz, rate_hz=clock.rate_hz, looped=clock.looped)
 
 
-def set_kick(track: Audio, *, level_db: float, inverted: bool, offset_ms: float, clock: Clock) -> Audio:
-    """The kick's track at its level, polarity and offset from its hits."""
+def set_drum(track: Audio, *, level_db: float, inverted: bool, offset_ms: float, clock: Clock) -> Audio:
+    """A drum's track at its level, polarity and offset from its hits."""
     gain = np.float32(float(db_to_gain(level_db)) * (-1.0 if inverted else 1.0))
     return moved(track * gain, clock.samples_in_ms(offset_ms), looped=clock.looped)
 
 
-def duck_layer(audio: Audio, reduction_db: NDArray[np.float32], *, amount: float) -> Audio:
-    """A layer turned down by its share of the reduction."""
-    return reduced(audio, reduction_db, amount)
+def duck_layer(audio: Audio, *reductions_db: NDArray[np.float32], amounts: tuple[float, ...]) -> Audio:
+    """A layer turned down by its shares of the reductions."""
+    if len(reductions_db) == 1:
+        return reduced(audio, reductions_db[0], amounts[0])
+    total = np.zeros(audio.shape[1], np.float32)
+    for amount, reduction in zip(amounts, reductions_db, strict=True):
+        total += np.float32(amount) * reduction
+    return reduced(audio, total)
+
+
+def duck_band(
+    audio: Audio, reduction_db: NDArray[np.float32], *, low_hz: float, high_hz: float, amount: float, clock: Clock
+) -> Audio:
+    """One band of a layer turned down, the rest left alone."""
+    band = {"low_hz": low_hz, "high_hz": high_hz, "amount": amount}
+    return band_ducked(audio, reduction_db, **band, rate_hz=clock.rate_hz, looped=clock.looped)
 
 
 def mix(*parts: Audio, frames: int) -> Audio:
@@ -122,6 +157,29 @@ def hit_sound(*, sound: KickSound, seed: int, clock: Clock, load: AssetLoader) -
     return as_stereo(sound.render(clock.rate_hz, seed, load))
 
 
+def shape_hit(
+    hit: Audio,
+    *,
+    attack_db: float,
+    sustain_db: float,
+    sections: tuple[tuple[float, ...], ...],
+    clip_db: float,
+    clock: Clock,
+) -> Audio:
+    """Attack and sustain, EQ, soft clip of one hit; the clip is brought back to the peak it found."""
+    out = shaped_hit(hit, attack_db=attack_db, sustain_db=sustain_db, rate_hz=clock.rate_hz)
+    if sections:
+        # Room for what the filters ring on after the hit's end.
+        rung = np.pad(out, ((0, 0), (0, clock.samples_in_ms(HIT_RINGS_MS))))
+        out = filtered(rung, np.array(sections), rate_hz=clock.rate_hz, looped=False)
+    if clip_db > 0.0:
+        peak = float(np.max(np.abs(out), initial=0.0))
+        gain = float(db_to_gain(clip_db))
+        clipped = oversampled(out / np.float32(max(peak, 1e-6)), 4, lambda x: soft_clip(x, gain), looped=False)
+        out = clipped * np.float32(peak / max(float(np.max(np.abs(clipped))), 1e-6))
+    return out
+
+
 def hits_track(hit: Audio, *, hits: tuple[float, ...], clock: Clock) -> Audio:
     """The hit at every beat of `hits`, each cut by the next; shape (2, frames)."""
     out = np.zeros((2, clock.frames), np.float32)
@@ -140,11 +198,6 @@ def hits_track(hit: Audio, *, hits: tuple[float, ...], clock: Clock) -> Audio:
     return out
 
 
-def duck_reduction(key: Audio, *, duck: Duck, clock: Clock) -> NDArray[np.float32]:
-    """The duck's gain reduction in dB, frame by frame, its look-ahead taken into account."""
-
-    reduction = whole_reduction(key, duck.detector(), rate_hz=clock.rate_hz, looped=clock.looped)
-    ahead = clock.samples_in_ms(duck.lookahead_ms)
-    if clock.looped:
-        return np.roll(reduction, -ahead)
-    return np.append(reduction[ahead:], np.zeros(ahead, np.float32))
+def duck_reduction(key: Audio, *, shape: DuckShape, hits: tuple[float, ...], clock: Clock) -> NDArray[np.float32]:
+    """A ducker's gain reduction in dB, frame by frame."""
+    return shape.reduction(key, tuple(clock.sample_at(beat) for beat in hits), clock)

@@ -1,20 +1,30 @@
-"""Soundings of the whole bass: mud, mono, headroom."""
+"""Soundings of the whole bass: mud, harshness, mono, headroom."""
 
 from __future__ import annotations
 
 import math
 
+import numpy as np
+
+from apilado.core.document.carving import TargetName
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits import Several
-from apilado.core.document.edits_values import AddPart, SetValue
-from apilado.core.document.equaliser import MOST_POINTS
+from apilado.core.document.edits_values import SetValue
+from apilado.core.document.layer import Layer
+from apilado.core.measure.resonances import Resonance, resonances
 from apilado.core.measure.stem import StemMeasures, fold_down_loss_db
+from apilado.core.soundings.carving import bell_edit, rise_of_target
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding
 from apilado.core.units import power_to_db
 
 MUD_LOW_HZ, MUD_HIGH_HZ = 250.0, 400.0
+MUD_MIDDLE_HZ = 316.0
+CLEAN_RISE_DB = rise_of_target("clean lower mids", MUD_LOW_HZ, MUD_HIGH_HZ)
 WORST_DC = 0.01
+HARSH_LEAST_DB = 4.0
+HARSH_HEARD_DB = 20.0
+HARSH_DEEPEST_DB = 15.0
 
 
 def _density_db(stem: StemMeasures, low_hz: float, high_hz: float) -> float:
@@ -23,34 +33,77 @@ def _density_db(stem: StemMeasures, low_hz: float, high_hz: float) -> float:
     return float(power_to_db((mid + side) / math.log2(high_hz / low_hz)))
 
 
-def mud(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
-    """Do 250–400 Hz stand out above the octaves around them?"""
+def mud_excess(measures: Measures) -> tuple[float, Layer | None]:
+    """How far 250–400 Hz stand over their neighbours, less what the target allows, in dB; and whose they are."""
     if not measures.sounding:
-        return []
+        return 0.0, None
     bass = measures.bass
     inside = _density_db(bass, MUD_LOW_HZ, MUD_HIGH_HZ)
     around = (_density_db(bass, MUD_LOW_HZ / 2.0, MUD_LOW_HZ) + _density_db(bass, MUD_HIGH_HZ, 2 * MUD_HIGH_HZ)) / 2.0
-    value = inside - around
-    status = limits.status(value)
     owner = max(
         measures.stack.audible_layers(),
         key=lambda layer: sum(measures.stems[layer.id].power_between(MUD_LOW_HZ, MUD_HIGH_HZ)),
     )
+    return inside - around - allowed_rise(measures.stack.target), owner
+
+
+def allowed_rise(target: TargetName) -> float:
+    """How much higher than the cleanest target a target lets 250–400 Hz stand, in dB."""
+    return rise_of_target(target, MUD_LOW_HZ, MUD_HIGH_HZ) - CLEAN_RISE_DB
+
+
+def mud(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
+    """Do 250–400 Hz stand out above the octaves around them?"""
+    value, owner = mud_excess(measures)
+    if owner is None:
+        return []
+    allowed = allowed_rise(measures.stack.target)
+    status = limits.status(value)
     limit = f"{limits.look:g} dB"
     place = Place((owner.id,), MUD_LOW_HZ, MUD_HIGH_HZ)
     where = f"layers/{owner.id}/eq"
+    aim = "" if abs(allowed) < 0.05 else f", less the {allowed:.1f} dB that '{measures.stack.target}' allows"
     if status == "fine":
-        text = f"250–400 Hz lie {value:+.1f} dB against the octaves around them."
+        text = f"250–400 Hz lie {value:+.1f} dB against the octaves around them{aim}."
         return [rule.sounding(status, value, limit, where, text, show=place)]
     text = (
-        f"250–400 Hz stand {value:.1f} dB above the octaves around them, mostly from '{owner.name}': "
+        f"250–400 Hz stand {value:.1f} dB above the octaves around them{aim}, mostly from '{owner.name}': "
         "lows and mids blur."
     )
-    fix: Edit | None = None
-    if len(owner.eq) < MOST_POINTS:
-        gain = -round(min(6.0, max(3.0, value - limits.look + 1.0)), 1)
-        fix = AddPart(path=where, part={"kind": "bell", "frequency_hz": 316.0, "gain_db": gain, "q": 1.2})
+    gain = -min(6.0, max(3.0, value - limits.look + 1.0))
+    fix = bell_edit(measures.stack, f"layers/{owner.id}", MUD_MIDDLE_HZ, gain, 1.2)
     return [rule.sounding(status, value, limit, where, text, show=place, fix=fix)]
+
+
+def harsh(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
+    """Do narrow peaks stand out above 1.5 kHz?"""
+    if not measures.sounding:
+        return []
+    worst: tuple[float, Layer, Resonance] | None = None
+    for layer in measures.stack.audible_layers():
+        stem = measures.stems[layer.id]
+        pitches = [note.frequency_hz for note in measures.notes[layer.id] if note.frequency_hz]
+        fundamental = float(np.median(pitches)) if pitches else 0.0
+        for peak in resonances(stem, least_db=HARSH_LEAST_DB, fundamental_hz=fundamental):
+            around = (peak.frequency_hz / 2.0**0.5, peak.frequency_hz * 2.0**0.5)
+            own, whole = sum(stem.power_between(*around)), sum(measures.bass.power_between(*around))
+            # What another layer drowns is not heard as harsh.
+            heard = own > 0.0 and float(power_to_db(whole / own)) < HARSH_HEARD_DB
+            if heard and (worst is None or peak.excess_db > worst[0]):
+                worst = (peak.excess_db, layer, peak)
+    limit = f"{limits.look:g} dB"
+    if worst is None:
+        return [rule.sounding("fine", 0.0, limit, "bus", "No narrow peak stands out above 1.5 kHz.")]
+    value, layer, peak = worst
+    status = limits.status(value)
+    where = f"layers/{layer.id}/eq"
+    place = Place((layer.id,), peak.frequency_hz / 2.0**0.125, peak.frequency_hz * 2.0**0.125)
+    text = f"'{layer.name}' stands {value:.1f} dB out of the octave around {peak.frequency_hz:.0f} Hz."
+    if status == "fine":
+        return [rule.sounding(status, value, limit, where, text, show=place)]
+    gain = -min(HARSH_DEEPEST_DB, value - HARSH_LEAST_DB + 2.0)
+    fix = bell_edit(measures.stack, f"layers/{layer.id}", peak.frequency_hz, gain, min(12.0, max(2.0, peak.q)))
+    return [rule.sounding(status, value, limit, where, f"{text} It rings.", show=place, fix=fix)]
 
 
 def fold_down(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
@@ -104,6 +157,7 @@ def lowered(measures: Measures, by_db: float) -> Edit | None:
 
 RULES = (
     Rule("mud", "250–400 Hz", "dB", Limits(3.0, 9.0), "common practice", mud),
+    Rule("harsh", "Harsh peaks", "dB", Limits(6.0, 12.0), "common practice", harsh),
     Rule("fold-down", "Mono", "dB", Limits(1.0, 3.0), "common practice", fold_down),
     Rule("headroom", "Headroom", "dBTP", Limits(-1.0, 0.0), "EBU R 128: at most −1 dBTP", headroom),
 )

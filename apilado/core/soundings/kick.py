@@ -1,27 +1,29 @@
-"""Soundings of kick and bass: level, and the duck's way back."""
+"""Soundings of kick and bass: level, phase, common ground, and the duck's way back."""
 
 from __future__ import annotations
 
-import math
+import numpy as np
 
+from apilado.core.document.ducker import Ducker
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits_values import SetValue
-from apilado.core.measure.ducking import RECOVERED_DB, hit_recoveries
+from apilado.core.measure.ducking import RECOVERED_DB, HitRecovery
 from apilado.core.measure.kick_phase import HIGH_HZ, LOW_HZ
-from apilado.core.render.steps import duck_reduction
+from apilado.core.measure.room_map import centre_of
+from apilado.core.soundings.carving import pair_edit
+from apilado.core.soundings.fitting import longest_recovering
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding
 from apilado.core.units import gain_to_db
 
 KICK_OVER_BASS_DB = (2.0, 4.0)
 AIM_DB = 3.0
-SHORTEST_RELEASE_MS = 5.0
 
 
 def kick_level(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     """Does the kick peak 2 to 4 dB over the bass?"""
     stack = measures.stack
-    if stack.kick.mute or measures.kick.peak < 1e-4 or not measures.sounding:
+    if "kick" not in measures.heard_drums or measures.kick.peak < 1e-4 or not measures.sounding:
         return []
     value = float(gain_to_db(measures.kick.peak)) - float(gain_to_db(measures.bass.peak))
     low, high = KICK_OVER_BASS_DB
@@ -43,45 +45,66 @@ def kick_level(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]
 
 def duck_recovery(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     """Is the bass back within 1 dB before the next hit?"""
-    if not measures.recoveries:
-        return []
-    deepest = max(hit.depth_db for hit in measures.recoveries)
+    found = []
+    for ducker in measures.stack.duckers:
+        hits = measures.recoveries.get(ducker.id, ())
+        if hits:
+            found.append(_recovery(rule, limits, measures, ducker, hits))
+    return found
+
+
+def _recovery(
+    rule: Rule, limits: Limits, measures: Measures, ducker: Ducker, hits: tuple[HitRecovery, ...]
+) -> Sounding:
+    where, name = f"duckers/{ducker.id}", f"'{ducker.name}'"
+    deepest = max(hit.depth_db for hit in hits)
     if deepest < RECOVERED_DB:
-        text = f"The duck takes {deepest:.1f} dB at most; there is nothing to recover from."
-        return [rule.sounding("fine", 0.0, "1 dB", "duck", text)]
-    late = [hit for hit in measures.recoveries if hit.recovery_ms is None]
-    worst = max(measures.recoveries, key=lambda hit: hit.left_db)
+        text = f"{name} takes {deepest:.1f} dB at most; there is nothing to recover from."
+        return rule.sounding("fine", 0.0, "1 dB", where, text)
+    late = [hit for hit in hits if hit.recovery_ms is None]
+    worst = max(hits, key=lambda hit: hit.left_db)
     status = limits.status(worst.left_db)
     place = Place(beats=tuple(hit.beat for hit in late))
     if status == "fine":
-        slowest = max(hit.recovery_ms or 0.0 for hit in measures.recoveries)
-        gap = min(hit.gap_ms for hit in measures.recoveries)
-        text = f"The duck takes {deepest:.1f} dB and is back after {slowest:.0f} ms; the shortest gap is {gap:.0f} ms."
-        return [rule.sounding(status, worst.left_db, "1 dB", "duck", text, show=place)]
+        slowest = max(hit.recovery_ms or 0.0 for hit in hits)
+        gap = min(hit.gap_ms for hit in hits)
+        text = f"{name} takes {deepest:.1f} dB and is back after {slowest:.0f} ms; the shortest gap is {gap:.0f} ms."
+        return rule.sounding(status, worst.left_db, "1 dB", where, text, show=place)
     text = (
-        f"At {len(late)} of {len(measures.recoveries)} hits the bass is not back before the next: "
-        f"{worst.left_db:.1f} dB are still missing."
+        f"At {len(late)} of {len(hits)} hits the bass is not back before the next: "
+        f"{worst.left_db:.1f} dB of {name} are still missing."
     )
-    fix = _shorter(measures)
-    return [rule.sounding(status, worst.left_db, "1 dB", "duck", text, show=place, fix=fix)]
+    shape = longest_recovering(measures, ducker)
+    fix = SetValue(path=f"{where}/shape", value=shape.model_dump(mode="json")) if shape else None
+    return rule.sounding(status, worst.left_db, "1 dB", where, text, show=place, fix=fix)
 
 
-def _shorter(measures: Measures) -> Edit | None:
-    """The longest release of a falling series that recovers, found by running the detector with it."""
-    stack, clock = measures.stack, measures.clock
-    hits = tuple((beat, clock.sample_at(beat)) for beat in stack.trigger_hits() if beat < clock.beats)
-    release = stack.duck.release_ms
-    while release > SHORTEST_RELEASE_MS:
-        release = math.floor(release * 0.7)
-        if release < SHORTEST_RELEASE_MS:
-            return None
-        duck = stack.duck.model_copy(update={"release_ms": float(release)})
-        ahead = clock.samples_in_ms(duck.lookahead_ms + duck.attack_ms)
-        reduction = duck_reduction(measures.trigger, duck=duck, clock=clock)
-        recovered = hit_recoveries(reduction, hits, rate_hz=clock.rate_hz, lookahead_frames=ahead)
-        if all(hit.left_db <= RECOVERED_DB for hit in recovered):
-            return SetValue(path="duck/release_ms", value=float(release))
-    return None
+def kick_clash(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
+    """How much of the kick's energy lies where and when the bass has as much?"""
+    stack = measures.stack
+    if "kick" not in measures.heard_drums or measures.kick.peak < 1e-4 or not measures.sounding:
+        return []
+    layers = tuple(f"layers/{layer.id}" for layer in stack.audible_layers())
+    room = measures.room
+    bass, kick = room.together(layers), room.of("kick")
+    own = float(np.sum(kick))
+    common = np.mean(np.minimum(bass, kick), axis=1)
+    value = 100.0 * float(np.sum(np.minimum(bass, kick))) / own if own > 0.0 else 0.0
+    status = limits.status(value)
+    limit = f"{limits.look:g} %"
+    hertz = centre_of(common)
+    owner = max(stack.audible_layers(), key=lambda layer: float(np.sum(room.common("kick", f"layers/{layer.id}"))))
+    place = Place((owner.id,), hertz / 2.0**0.25, hertz * 2.0**0.25, stack.kick.hits)
+    where = f"layers/{owner.id}/eq"
+    if status == "fine":
+        text = f"Of the kick's energy {value:.0f} % lies where the bass has as much at the same time."
+        return [rule.sounding(status, value, limit, where, text, show=place)]
+    text = (
+        f"Of the kick's energy {value:.0f} % lies where the bass has as much at the same time, "
+        f"most of it at {hertz:.0f} Hz, from '{owner.name}'."
+    )
+    fix = pair_edit(stack, f"layers/{owner.id}", "kick", hertz, dip_db=4.0, lift_db=1.0)
+    return [rule.sounding(status, value, limit, where, text, show=place, fix=fix)]
 
 
 def kick_phase(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
@@ -108,5 +131,6 @@ def kick_phase(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]
 RULES = (
     Rule("kick-level", "Kick over bass", "dB", Limits(0.0, 3.0), "common practice", kick_level),
     Rule("kick-phase", "Kick and sub", "dB", Limits(0.5, 3.0), "common practice", kick_phase),
+    Rule("kick-clash", "Kick's ground", "% of kick", Limits(40.0, 70.0), "common practice", kick_clash),
     Rule("duck-recovery", "Duck recovers", "dB", Limits(RECOVERED_DB, 3.0), "common practice", duck_recovery),
 )

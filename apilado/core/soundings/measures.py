@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -11,21 +11,25 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.clock import Clock
+from apilado.core.document.ducker import Ducker
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.audio import Audio
-from apilado.core.measure.ducking import HitRecovery, hit_recoveries
+from apilado.core.ducks.base import DuckShape
+from apilado.core.measure.drums import DrumFacts, drum_facts
+from apilado.core.measure.ducking import Headroom, HitRecovery, headroom_won, hit_recoveries
 from apilado.core.measure.flatness import Ripple, worst_ripple
 from apilado.core.measure.fullness import Fullness, fullness, harmonic_amplitudes
 from apilado.core.measure.kick_phase import KickMeeting, kick_meeting
 from apilado.core.measure.loudness import Loudness, measure_loudness
 from apilado.core.measure.notes import NoteMeasure, measure_notes, segment
-from apilado.core.measure.passage import energy_grid
+from apilado.core.measure.passage import energy_grid, grid_columns
 from apilado.core.measure.phase import BorderPhase, border_phase
+from apilado.core.measure.room_map import RoomMap, room_map
 from apilado.core.measure.stem import StemMeasures, measure_stem
 from apilado.core.notes import Note, voice_notes
 from apilado.core.render.engine import Engine, Token
-from apilado.core.render.graph import Graph, build, clock_of, layer_notes
+from apilado.core.render.graph import Graph, build, clock_of, layer_notes, listened_point
 from apilado.core.render.response import families, split_sum
 from apilado.core.render.stage import Stage, stage
 from apilado.core.sources.base import AssetLoader
@@ -61,13 +65,15 @@ class Measures:
     borders: tuple[tuple[int, BorderPhase], ...]
     """(crossover, phase) of each pair of neighbours."""
     ripples: tuple[SplitRipple, ...]
-    reduction_db: NDArray[np.float32] | None
-    recoveries: tuple[HitRecovery, ...]
-    trigger: Audio
+    reductions: dict[str, NDArray[np.float32]]
+    """Gain reduction in dB by ducker, of those that are on."""
+    recoveries: dict[str, tuple[HitRecovery, ...]]
     grids: dict[str, NDArray[np.float32]]
+    """Energy over time of each heard layer, after the duck, and of each heard drum, by its path."""
     bass_audio: Audio
     kick_audio: Audio
     graph: Graph
+    load: AssetLoader
     run: Callable[[Stage], Any]
     """Computes a stage that only some questions need, through the engine's cache."""
 
@@ -107,10 +113,56 @@ class Measures:
     def kick_meeting(self) -> KickMeeting | None:
         """How kick and sub add up at the hits."""
         sub = self.sub
-        if sub is None or self.stack.kick.mute:
+        if sub is None or "kick" not in self.heard_drums:
             return None
         hits = tuple(self.clock.sample_at(hit) for hit in self.stack.kick.hits if hit < self.clock.beats)
         return kick_meeting(self.kick_audio, self.run(self.graph.layers[sub.id]), hits, rate_hz=self.clock.rate_hz)
+
+    @property
+    def heard_drums(self) -> tuple[str, ...]:
+        """The drums that sound, the kick first."""
+        return tuple(name for name in self.stack.drum_names() if not self.stack.drum(name).mute)
+
+    @cached_property
+    def room(self) -> RoomMap:
+        """Who has how much energy where and when."""
+        return room_map(self.grids)
+
+    def key_of(self, ducker: Ducker) -> Audio:
+        """The sound that a ducker follows."""
+        found: Audio = self.run(self.graph.keys[ducker.id])
+        return found
+
+    def hit_frames(self, ducker: Ducker) -> tuple[tuple[float, int], ...]:
+        """(beat, frame) of each hit that a ducker follows."""
+        return hits_in_frames(self.stack, ducker, self.clock)
+
+    def recoveries_with(self, ducker: Ducker, shape: DuckShape) -> tuple[HitRecovery, ...]:
+        """How a ducker would come back with another shape, found by running it."""
+        hits = self.hit_frames(ducker)
+        reduction = shape.reduction(self.key_of(ducker), tuple(frame for _, frame in hits), self.clock)
+        return _recoveries(hits, reduction, shape, self.clock)
+
+    def drum_facts(self, name: str) -> DrumFacts:
+        """What one hit of a drum is like."""
+        hit = self.graph.hits[name]
+        found: DrumFacts = self.run(stage(drum_facts, hit, rate_hz=self.clock.rate_hz))
+        return found
+
+    @cached_property
+    def undone(self) -> Graph:
+        """The same stack with all duckers off."""
+        duckers = tuple(d.model_copy(update={"on": False}) for d in self.stack.duckers)
+        return build(self.stack.model_copy(update={"duckers": duckers}), self.clock, self.load)
+
+    @cached_property
+    def headroom(self) -> Headroom:
+        """What the duckers win in the peak of the mix: as a whole, and around each hit."""
+        outputs = [self.graph.output, self.undone.output]
+        after, before = (self.run(output) for output in outputs)
+        hits = sorted({hit for d in self.stack.duckers if d.on for hit in self.stack.hits_of(d)})
+        starts = tuple((beat, self.clock.sample_at(beat)) for beat in hits)
+        return headroom_won(before, after, starts)
 
     @property
     def sounding(self) -> bool:
@@ -125,10 +177,12 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
         Overtaken: the token was overtaken before the end.
     """
     token = token or Token()
+    stack = without_listening(stack)
     clock = clock_of(stack, looped=True)
     graph = build(stack, clock, load)
     rate = clock.rate_hz
     heard = list(graph.audible)
+    columns = grid_columns(clock.beats)
     wanted: dict[Any, Stage] = {}
     for layer in stack.audible_layers():
         name = layer.id
@@ -136,17 +190,19 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
         wanted["stem", name] = stage(measure_stem, stem, rate_hz=rate)
         notes = layer_notes(stack, layer)
         wanted["notes", name] = stage(measure_notes, graph.placed[name], spans=note_spans(notes, clock), rate_hz=rate)
-        wanted["grid", name] = stage(energy_grid, stem, rate_hz=rate)
+        wanted["grid", f"layers/{name}"] = stage(energy_grid, stem, rate_hz=rate, columns=columns)
+    drums = [name for name in graph.drums if not stack.drum(name).mute]
+    for name in drums:
+        wanted["grid", stack.drum_owner(name)] = stage(energy_grid, graph.drums[name], rate_hz=rate, columns=columns)
     for key, audio in (("bass", graph.bass), ("kick", graph.kick)):
         wanted[key] = stage(measure_stem, audio, rate_hz=rate)
     wanted["output loudness"] = stage(measure_loudness, graph.output, rate_hz=rate)
     wanted["bass audio"], wanted["kick audio"] = graph.bass, graph.kick
-    wanted["trigger"] = graph.trigger
-    if graph.reduction is not None:
-        wanted["reduction"] = graph.reduction
+    for name, reduction in graph.reductions.items():
+        wanted["reduction", name] = reduction
     results = dict(zip(wanted, engine.run(list(wanted.values()), token), strict=True))
     stems = {name: results["stem", name] for name in heard}
-    reduction = results.get("reduction")
+    reductions = {name: results["reduction", name] for name in graph.reductions}
     return Measures(
         stack=stack,
         clock=clock,
@@ -157,13 +213,17 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
         output_loudness=results["output loudness"],
         borders=_borders(stack, stems),
         ripples=split_ripples(stack, rate),
-        reduction_db=reduction,
-        recoveries=() if reduction is None else _recoveries(stack, clock, reduction),
-        trigger=results["trigger"],
-        grids={name: results["grid", name] for name in heard},
+        reductions=reductions,
+        recoveries={
+            d.id: _recoveries(hits_in_frames(stack, d, clock), reductions[d.id], d.shape, clock)
+            for d in stack.duckers
+            if d.on
+        },
+        grids={key[1]: found for key, found in results.items() if key[0] == "grid"},
         bass_audio=results["bass audio"],
         kick_audio=results["kick audio"],
         graph=graph,
+        load=load,
         run=lambda wished: engine.run([wished], token)[0],
     )
 
@@ -211,7 +271,32 @@ def split_ripples(stack: Stack, rate_hz: int) -> tuple[SplitRipple, ...]:
     return tuple(found)
 
 
-def _recoveries(stack: Stack, clock: Clock, reduction: NDArray[np.float32]) -> tuple[HitRecovery, ...]:
-    hits = tuple((beat, clock.sample_at(beat)) for beat in stack.trigger_hits() if beat < clock.beats)
-    ahead = clock.samples_in_ms(stack.duck.lookahead_ms + stack.duck.attack_ms)
-    return hit_recoveries(reduction, hits, rate_hz=clock.rate_hz, lookahead_frames=ahead)
+def without_listening(stack: Stack) -> Stack:
+    """The stack with no EQ point listened to alone: what is measured is the stack, not the moment of listening."""
+
+    def clear(part: Any) -> Any:
+        if not any(point.solo for point in part.eq):
+            return part
+        return part.model_copy(update={"eq": tuple(p.model_copy(update={"solo": False}) for p in part.eq)})
+
+    if listened_point(stack) is None:
+        return stack
+    return stack.model_copy(
+        update={
+            "layers": tuple(clear(layer) for layer in stack.layers),
+            "triggers": tuple(clear(trigger) for trigger in stack.triggers),
+            **{name: clear(getattr(stack, name)) for name in ("kick", "bus", "shared")},
+        }
+    )
+
+
+def hits_in_frames(stack: Stack, ducker: Ducker, clock: Clock) -> tuple[tuple[float, int], ...]:
+    """(beat, frame) of each hit that a ducker follows."""
+    return tuple((beat, clock.sample_at(beat)) for beat in stack.hits_of(ducker))
+
+
+def _recoveries(
+    hits: Sequence[tuple[float, int]], reduction: NDArray[np.float32], shape: DuckShape, clock: Clock
+) -> tuple[HitRecovery, ...]:
+    ahead = clock.samples_in_ms(shape.lead_ms())
+    return hit_recoveries(reduction, tuple(hits), rate_hz=clock.rate_hz, lookahead_frames=ahead)

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
+from typing import ClassVar, Self
 
 import numpy as np
+from numpy.typing import NDArray
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
@@ -27,3 +28,11 @@ class Treatment(Model):
     def process(self, audio: Audio, clock: Clock) -> Audio:
         """The treated audio, same shape, latency removed. Pure: same arguments, same samples."""
         raise NotImplementedError
+
+    def reduction(self, audio: Audio, clock: Clock) -> NDArray[np.float32] | None:
+        """The gain reduction in dB that it applies to this audio, shape (frames,); None if it has none."""
+        return None
+
+    def overdone(self) -> Self | None:
+        """The same, exaggerated: to hear its movement; None if it has none."""
+        return None

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from typing import ClassVar, Literal
+from typing import ClassVar, Literal, Self
 
 import numpy as np
+from numpy.typing import NDArray
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
-from apilado.core.dsp.dynamics import limited
+from apilado.core.dsp.dynamics import limited, limiter_reduction
 from apilado.core.parameters import number
 from apilado.core.treatments.base import Treatment
 from apilado.core.units import db_to_gain
@@ -24,7 +25,16 @@ class PeakLimiter(Treatment):
     ceiling_db: float = number(-6.0, low=-48.0, high=0.0, step=0.1, unit="dB", label="Ceiling")
     release_ms: float = number(120.0, low=5.0, high=2000.0, step=1.0, scale="log", unit="ms", label="Release")
 
+    def _turned_up(self, audio: Audio) -> Audio:
+        return audio * np.float32(db_to_gain(self.gain_db))
+
     def process(self, audio: Audio, clock: Clock) -> Audio:
-        loud = audio * np.float32(db_to_gain(self.gain_db))
         given = {"ceiling_db": self.ceiling_db, "release_ms": self.release_ms}
-        return limited(loud, **given, rate_hz=clock.rate_hz, looped=clock.looped)
+        return limited(self._turned_up(audio), **given, rate_hz=clock.rate_hz, looped=clock.looped)
+
+    def reduction(self, audio: Audio, clock: Clock) -> NDArray[np.float32] | None:
+        given = {"ceiling_db": self.ceiling_db, "release_ms": self.release_ms}
+        return limiter_reduction(self._turned_up(audio), **given, rate_hz=clock.rate_hz, looped=clock.looped)
+
+    def overdone(self) -> Self:
+        return self.model_copy(update={"gain_db": min(24.0, self.gain_db + 12.0)})

@@ -8,9 +8,10 @@ from apilado.core.parameters import tagged_union
 from apilado.core.treatments.base import Treatment
 from apilado.core.treatments.compressor import Compressor
 from apilado.core.treatments.limiter import PeakLimiter
+from apilado.core.treatments.saturation import Saturation
 from apilado.core.treatments.soft_clip import SoftClip
 
-TREATMENTS: tuple[type[Treatment], ...] = (SoftClip, Compressor, PeakLimiter)
+TREATMENTS: tuple[type[Treatment], ...] = (SoftClip, Saturation, Compressor, PeakLimiter)
 
 if TYPE_CHECKING:
     AnyTreatment = Treatment

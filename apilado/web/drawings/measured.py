@@ -4,17 +4,20 @@ from __future__ import annotations
 
 import numpy as np
 
-from apilado.core.document.layer import TINTS, Layer
+from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
 from apilado.core.measure.bands import band_centres, band_edges
-from apilado.core.measure.passage import outline
 from apilado.core.measure.stem import FINE, THIRD, measure_stem
 from apilado.core.render.stage import stage
 from apilado.core.soundings.measures import Measures
+from apilado.core.units import power_to_db
+from apilado.web.drawings.measured_strip import strip
 from apilado.web.drawings.svg import image_uri, label, points, tag
 from apilado.web.drawings.view import LEVEL_LOW_DB, View, band_edges_hz, layer_state
 
 THINNEST = 6.0
+LEAST_COMMON, MOST_COMMON, COMMON_WIDTH = 0.002, 0.2, 46.0
+"""Bars of common ground: shares of the drums' energy, and their greatest width in pixels."""
 SILENT_POWER = 1e-7
 TINT_RGB = {
     "ochre": (170, 112, 20),
@@ -26,8 +29,6 @@ TINT_RGB = {
     "malachite": (60, 120, 55),
     "amethyst": (115, 70, 135),
 }
-LANE_SHARE = 0.66
-"""Of the Time strip's height, for the waveforms; the rest is for the gain reduction."""
 
 
 def measured(measures: Measures, view: View) -> dict[str, str]:
@@ -36,7 +37,7 @@ def measured(measures: Measures, view: View) -> dict[str, str]:
         "pile": pile(measures.stack, measures, view),
         "profile": _profile(measures, view),
         "passage": _energy(measures, view),
-        "strip": _strip(measures, view),
+        "strip": strip(measures, view),
     }
 
 
@@ -157,22 +158,48 @@ def _profile(measures: Measures, view: View) -> str:
         closed = f"0,{view.y(float(centres[0])):.1f} {line(stem.fine_db)} 0,{view.y(float(centres[-1])):.1f}"
         states = f"layer {_states(stack, layer)}" + (" is-selected" if view.selected == f"layer:{layer.id}" else "")
         parts.append(tag("g", tag("polygon", class_="spectrum", points=closed), class_=states))
-    if float(np.max(measures.kick.fine_db)) > LEVEL_LOW_DB and not stack.kick.mute:
+    if float(np.max(measures.kick.fine_db)) > LEVEL_LOW_DB and "kick" in measures.heard_drums:
         parts.append(tag("polyline", class_="kick-spectrum", points=line(measures.kick.fine_db)))
+    parts += _common_ground(measures, view)
     if measures.sounding:
         parts.append(tag("polyline", class_="sum-spectrum", points=line(measures.bass.fine_db)))
     return "".join(parts)
 
 
+def _common_ground(measures: Measures, view: View) -> list[str]:
+    """At the right edge, a bar for each third-octave: what drums and the chosen layer (or all) have in common."""
+    stack, room = measures.stack, measures.room
+    drums = [stack.drum_owner(name) for name in measures.heard_drums]
+    chosen = view.selected_layer(stack)
+    layers = [chosen] if chosen is not None and chosen in stack.audible_layers() else list(stack.audible_layers())
+    if not drums or not layers:
+        return []
+    names = tuple(f"layers/{layer.id}" for layer in layers)
+    common = np.mean(np.minimum(room.together(tuple(drums)), room.together(names)), axis=1)
+    whole = float(np.sum(np.mean(room.together(tuple(drums)), axis=1)))
+    edges, parts = band_edges(THIRD), []
+    for band, power in enumerate(common):
+        share = float(power) / whole if whole > 0.0 else 0.0
+        if share < LEAST_COMMON:
+            continue
+        top, bottom = view.y(float(edges[band + 1])), view.y(float(edges[band]))
+        width = min(1.0, (share / MOST_COMMON) ** 0.5) * COMMON_WIDTH
+        hertz = f"{band_centres(THIRD)[band]:.0f} Hz"
+        said = tag("title", f"{hertz}: {100.0 * share:.1f} % of the drums' energy lies where the bass has as much")
+        box = {"x": view.profile - width, "y": top + 1, "width": width, "height": max(1.0, bottom - top - 2)}
+        parts.append(tag("rect", said, class_="common-ground", **box))
+    return parts
+
+
 def _energy(measures: Measures, view: View) -> str:
     """Each cell in the tint of the strongest layer, as dark as the sum is loud."""
-    if not measures.grids:
-        return ""
     stack = measures.stack
-    names = list(measures.grids)
-    grids = np.array([measures.grids[name] for name in names])
+    layers = [layer for layer in stack.audible_layers() if f"layers/{layer.id}" in measures.grids]
+    if not layers:
+        return ""
+    grids = power_to_db(np.array([measures.grids[f"layers/{layer.id}"] for layer in layers], np.float64))
     strongest = np.argmax(grids, axis=0)
-    tints = [stack.layer(name).tint if stack.layer(name) else TINTS[0] for name in names]  # type: ignore[union-attr]
+    tints = [layer.tint for layer in layers]
     colours = np.array([TINT_RGB[tint] for tint in tints], np.uint8)
     alpha = np.clip((np.max(grids, axis=0) + 66.0) / 60.0, 0.0, 1.0) ** 1.3 * 190.0
     pixels = np.concatenate([colours[strongest], alpha[..., None].astype(np.uint8)], axis=2)[::-1]
@@ -189,41 +216,3 @@ def _energy(measures: Measures, view: View) -> str:
         preserveAspectRatio="none",
         class_="energy",
     )
-
-
-def _strip(measures: Measures, view: View) -> str:
-    stack, clock = measures.stack, measures.clock
-    first, last = view.beats(stack)
-    frames = (clock.sample_at(first), clock.sample_at(last))
-    columns = max(16, int(view.passage))
-    lane = view.strip * LANE_SHARE
-    middle = lane / 2.0
-
-    def wave(audio: np.ndarray, class_: str) -> str:
-        shape = outline(audio, first=frames[0], last=frames[1], columns=columns)
-        xs = (np.arange(columns) + 0.5) * view.passage / columns
-        edges = (np.clip(shape.high, -1.0, 1.0), np.clip(shape.low, -1.0, 1.0))
-        upper, lower = (
-            [(float(x), middle - float(v) * (middle - 3)) for x, v in zip(xs, edge, strict=True)] for edge in edges
-        )
-        return tag("polygon", class_=class_, points=points(upper + lower[::-1]))
-
-    parts = [wave(measures.bass_audio, "bass-wave")]
-    if not stack.kick.mute:
-        parts.append(wave(measures.kick_audio, "kick-wave"))
-    parts.append(tag("line", class_="lane-line", x1=0, x2=view.passage, y1=lane, y2=lane))
-    reduction = measures.reduction_db
-    depth = max(6.0, float(np.ceil(np.max(reduction, initial=0.0) / 6.0) * 6.0)) if reduction is not None else 6.0
-    scale = (view.strip - lane - 4.0) / depth
-    if reduction is not None:
-        index = np.linspace(frames[0], frames[1] - 1, columns).astype(np.int64)
-        trace = [
-            (i * view.passage / (columns - 1), lane + 1 + float(v) * scale)
-            for i, v in enumerate(reduction[np.clip(index, 0, reduction.shape[0] - 1)])
-        ]
-        closed = [(0.0, lane + 1.0), *trace, (view.passage, lane + 1.0)]
-        parts.append(tag("polygon", class_="reduction", points=points(closed)))
-    said = f"duck −{depth:.0f} dB" if reduction is not None else "duck off"
-    parts.append(label(said, view.passage - 6, view.strip - 5, class_="grid-label", text_anchor="end"))
-    parts.append(label("bass and kick", view.passage - 6, 13, class_="grid-label", text_anchor="end"))
-    return "".join(parts)

@@ -3,16 +3,26 @@
 from __future__ import annotations
 
 import json
+import math
+from html import escape
 
+import numpy as np
+
+from apilado.core.document.kick import SynthKick
 from apilado.core.document.stack import Stack
+from apilado.core.dsp.envelopes import DECAY_NEPERS
+from apilado.core.dsp.kicks import CLICK_MS
+from apilado.core.ducks.drawn import DrawnDuck
 from apilado.core.notes import Note
 from apilado.core.units import midi_to_hz, midi_to_name
 from apilado.web.drawings.lines import beat_grid, border_lines, frequency_grid, handle
-from apilado.web.drawings.svg import label, tag
-from apilado.web.drawings.view import View
+from apilado.web.drawings.svg import label, points, tag
+from apilado.web.drawings.view import LANE_SHARE, View
 from apilado.web.items import hit_key, note_key
+from apilado.web.sheets.ducks import chosen_ducker
 
 NOTE_HEIGHT = 8.0
+SWEEP_POINTS = 40
 SUB_LOW_HZ, SUB_HIGH_HZ = 40.0, 90.0
 
 
@@ -25,6 +35,7 @@ def passage(stack: Stack, view: View) -> str:
         frequency_grid(view, view.passage),
         beat_grid(stack, view, view.height),
         _hits(stack, view, view.height, handles=False),
+        _sweeps(stack, view),
         border_lines(stack, view, view.passage),
         *[_note(stack, view, note) for note in stack.pattern if note.start_beats < stack.beats],
     ]
@@ -35,8 +46,8 @@ def passage(stack: Stack, view: View) -> str:
 
 
 def time_strip(stack: Stack, view: View) -> str:
-    """Beats and the kick's hits, to be moved."""
-    return beat_grid(stack, view, view.strip) + _hits(stack, view, view.strip, handles=True)
+    """Beats and hits, to be moved; of a drawn duck, what is pulled."""
+    return beat_grid(stack, view, view.strip) + _hits(stack, view, view.strip, handles=True) + duck_handles(stack, view)
 
 
 def _note(stack: Stack, view: View, note: Note) -> str:
@@ -58,32 +69,119 @@ def _note(stack: Stack, view: View, note: Note) -> str:
     )
 
 
+def shown_drum(stack: Stack, view: View) -> str:
+    """The drum whose hits can be moved: the one that is chosen, else the kick."""
+    kind, _, name = view.selected.partition(":")
+    if kind == "trigger" and name in stack.drum_names():
+        return name
+    ducker = chosen_ducker(stack, view.selected) if kind == "duck" else None
+    return ducker.trigger if ducker is not None else "kick"
+
+
 def _hits(stack: Stack, view: View, height: float, *, handles: bool) -> str:
+    chosen = shown_drum(stack, view)
+    others = [name for name in stack.drum_names() if name != chosen]
+    parts = [_post(stack, view, name, hit, height) for name in others for hit in stack.drum(name).hits]
+    for hit in stack.drum(chosen).hits:
+        if hit < stack.beats:
+            parts.append(_post(stack, view, chosen, hit, height, handles=handles))
+    return "".join(parts)
+
+
+def _post(stack: Stack, view: View, drum: str, hit: float, height: float, *, handles: bool = False) -> str:
+    """A hit: the kick stands on a block, other drums on a wedge; of a muted drum only the foot's outline is left."""
+    if hit >= stack.beats:
+        return ""
+    x = view.x(hit, stack)
+    name = f"{stack.drum_names()[drum]}, beat {hit + 1:g}"
+    line = {"x1": x, "x2": x, "y1": 0, "y2": height}
+    foot = f"M{x - 3:.1f} {height:.1f} v-7 h6 v7 z" if drum == "kick" else f"M{x - 5:.1f} {height:.1f} l5 -9 l5 9 z"
+    class_ = "hit is-silent" if stack.drum(drum).mute else "hit"
+    drawn = [tag("title", escape(name)), tag("line", class_="post", **line), tag("path", class_="post-foot", d=foot)]
+    if not handles:
+        return tag("g", *drawn, class_=class_)
+    return tag(
+        "g",
+        *drawn,
+        tag("line", class_="grip", **line),
+        class_=class_,
+        data_drag="hit",
+        data_drum=drum,
+        data_hit=repr(hit),
+        data_key=hit_key(drum, hit),
+        **handle(name, hit, f"beat {hit + 1:g}", 0, stack.beats),
+    )
+
+
+def _sweeps(stack: Stack, view: View) -> str:
+    """The parts of a synthesised kick on the frequency axis at each of its hits: its falling pitch, and its click."""
+    sound = stack.kick.sound
+    if view.selected not in ("kick", "sub") or not isinstance(sound, SynthKick):
+        return ""
+    beats_per_second = stack.tempo_bpm / 60.0
+    t = np.linspace(0.0, sound.decay_ms / 1000.0, SWEEP_POINTS)
+    pitch = sound.end_hz + (sound.start_hz - sound.end_hz) * np.exp(-DECAY_NEPERS * t * 1000.0 / sound.sweep_ms)
     parts = []
     for hit in stack.kick.hits:
-        if hit >= stack.beats:
-            continue
-        x = view.x(hit, stack)
-        name = f"Kick, beat {hit + 1:g}"
-        line = {"x1": x, "x2": x, "y1": 0, "y2": height}
-        drawn = [
-            tag("title", name),
-            tag("line", class_="post", **line),
-            tag("rect", class_="post-foot", x=x - 3, y=height - 7, width=6, height=7),
-        ]
-        if not handles:
-            parts.append(tag("g", *drawn, class_="hit"))
-            continue
+        if hit < stack.beats:
+            fall = (
+                (view.x(hit + float(s) * beats_per_second, stack), view.y(float(f)))
+                for s, f in zip(t, pitch, strict=True)
+            )
+            parts.append(tag("polyline", class_="kick-sweep", points=points(fall)))
+            if sound.click > 0.0:
+                x, end = view.x(hit, stack), view.x(hit + CLICK_MS / 1000.0 * beats_per_second, stack)
+                top, bottom = view.y(12000.0), view.y(1500.0)
+                box = {"x": x, "y": top, "width": max(2.0, end - x), "height": bottom - top}
+                parts.append(tag("rect", class_="kick-click", opacity=f"{0.15 + 0.5 * sound.click:.2f}", **box))
+    return "".join(parts)
+
+
+def duck_handles(stack: Stack, view: View) -> str:
+    """What is pulled of a drawn duck, at the first of its hits in view: the ends of its hold and of its release."""
+    ducker = chosen_ducker(stack, view.selected) if view.selected.partition(":")[0] == "duck" else None
+    if ducker is None or not isinstance(ducker.shape, DrawnDuck):
+        return ""
+    first, last = view.beats(stack)
+    hit = next((hit for hit in stack.hits_of(ducker) if first <= hit < last), None)
+    if hit is None:
+        return ""
+    hold, release = (ms / 60000.0 * stack.tempo_bpm for ms in ducker.shape.times_ms(stack.tempo_bpm))
+    top = view.strip * LANE_SHARE + 1.0
+    depth = min(ducker.shape.depth_db / reduction_span(stack), 1.0) * (view.strip - top - 4.0)
+    path = f"duckers/{ducker.id}/shape"
+    parts = []
+    for part, beat, y, name in (
+        ("hold", hit + hold, top + depth, f"Depth {ducker.shape.depth_db:g} dB, end of hold"),
+        ("release", hit + hold + release, top, "End of release"),
+    ):
+        x = view.x(beat, stack)
         parts.append(
             tag(
                 "g",
-                *drawn,
-                tag("line", class_="grip", **line),
-                class_="hit",
-                data_drag="hit",
-                data_hit=repr(hit),
-                data_key=hit_key(hit),
-                **handle(name, hit, f"beat {hit + 1:g}", 0, stack.beats),
+                tag("title", name),
+                tag("rect", class_="duck-tack", x=x - 5, y=y - 5, width=10, height=10),
+                tag("circle", class_="grip-area", cx=x, cy=y, r=11),
+                class_="duck-point",
+                data_drag="duck",
+                data_path=path,
+                data_part=part,
+                data_key=f"duck:{ducker.id}:{part}",
+                data_start=repr(hit),
+                data_hold=repr(hold),
+                data_release=repr(release),
+                data_db=repr(ducker.shape.depth_db),
+                data_lengths=ducker.shape.lengths,
+                data_beat_ms=repr(60000.0 / stack.tempo_bpm),
+                data_top=repr(top / view.strip),
+                data_span=repr(reduction_span(stack)),
+                **handle(f"{ducker.name}: {name}", beat - hit, f"{beat - hit:.2f} beats", 0, 8),
             )
         )
     return "".join(parts)
+
+
+def reduction_span(stack: Stack) -> float:
+    """How many decibels the lane of the gain reduction holds: as deep as the deepest duck may go, by sixes."""
+    deepest = [getattr(d.shape, "depth_db", None) or getattr(d.shape, "range_db", 12.0) for d in stack.duckers if d.on]
+    return max(6.0, min(48.0, math.ceil(max(deepest, default=6.0) / 6.0) * 6.0))

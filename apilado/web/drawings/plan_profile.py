@@ -7,7 +7,8 @@ from html import escape
 
 import numpy as np
 
-from apilado.core.document.equaliser import Point, eq_sections
+from apilado.core.document.carving import CarvePair
+from apilado.core.document.equaliser import Point, eq_sections, still_and_moving
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.filters import sections_response
 from apilado.core.dsp.oscillators import shape_harmonics, with_overrides
@@ -34,38 +35,47 @@ CLOSEST_BARS = 4.0
 MIDDLE_PITCH = 36
 
 
-def eq_of(stack: Stack, view: View) -> tuple[str, tuple[Point, ...]] | None:
-    """(path, points) of the EQ that the Profile shows: the selected layer's, or the bus's."""
+def eq_owner(stack: Stack, view: View) -> str | None:
+    """Whose EQ the Profile shows: that of the selected layer, bus or drum."""
     layer = view.selected_layer(stack)
     if layer is not None:
-        return f"layers/{layer.id}/eq", layer.eq
-    if view.selected == "bus":
-        return "bus/eq", stack.bus.eq
-    return None
+        return f"layers/{layer.id}"
+    kind, _, name = view.selected.partition(":")
+    if kind == "trigger":
+        return f"triggers/{name}" if name in stack.drum_names() else None
+    return kind if kind in ("bus", "shared", "kick") else None
 
 
 def equaliser(stack: Stack, view: View) -> str:
-    """The response of the EQ, and a tack for each of its points."""
-    shown = eq_of(stack, view)
-    if shown is None:
-        return _hint(view, "Choose a layer or the bus to carve it here.")
-    path, members = shown
-    frequencies = np.geomspace(LOWEST_HZ, HIGHEST_HZ, 160)
-    response = sections_response(eq_sections(members, stack.sample_rate), frequencies, stack.sample_rate)
-    gains = gain_to_db(np.abs(response))
-    curve = points((view.gain_x(float(g)), view.y(float(f))) for f, g in zip(frequencies, gains, strict=True))
+    """The response of the EQ, and a tack for each of its points and carve pairs."""
+    owner = eq_owner(stack, view)
+    if owner is None:
+        return _hint(view, "Choose a layer, bus or kick to carve.")
+    path, members = f"{owner}/eq", stack.points_of(owner)
+    still, moving = still_and_moving(members)
     middle = view.gain_x(0.0)
     parts = [
         tag("line", class_="eq-zero", x1=middle, x2=middle, y1=0, y2=view.height),
-        tag("polyline", class_="eq-curve", points=curve),
+        tag("polyline", class_="eq-curve", points=_curve(stack, view, still)),
         _split_curve(stack, view),
-        *[_tack(view, f"{path}/{index}", point) for index, point in enumerate(members)],
+        *[_tack(view, f"{path}/{index}", point) for index, point in enumerate(stack.equalisers()[owner])],
+        *[_pair_tack(stack, view, pair, owner) for pair in stack.pairs if owner in (pair.dip, pair.lift)],
     ]
+    if moving:
+        opened = tag("title", "With the keyed bells open")
+        parts.append(tag("polyline", opened, class_="eq-curve is-open", points=_curve(stack, view, members)))
     for gain in (-12.0, 12.0):
         x = view.gain_x(gain)
         parts.append(tag("line", class_="eq-tick", x1=x, x2=x, y1=view.height - 6, y2=view.height))
         parts.append(label(f"{gain:+.0f} dB", x, view.height - 9, class_="grid-label", text_anchor="middle"))
     return tag("g", *parts, data_eq=path, data_gain_span=GAIN_SPAN_DB, data_gain_share=f"{GAIN_SHARE:g}")
+
+
+def _curve(stack: Stack, view: View, members: tuple[Point, ...]) -> str:
+    frequencies = np.geomspace(LOWEST_HZ, HIGHEST_HZ, 160)
+    response = sections_response(eq_sections(members, stack.sample_rate), frequencies, stack.sample_rate)
+    gains = gain_to_db(np.abs(response))
+    return points((view.gain_x(float(g)), view.y(float(f))) for f, g in zip(frequencies, gains, strict=True))
 
 
 def _split_curve(stack: Stack, view: View) -> str:
@@ -102,12 +112,13 @@ def _tack(view: View, path: str, point: Point) -> str:
     gain = getattr(point, "gain_db", 0.0)
     x, y, middle = view.gain_x(gain), view.y(point.frequency_hz), view.gain_x(0.0)
     name = f"{point.label}, {short_hz(point.frequency_hz)}"
+    state = "eq-point" + ("" if point.on else " is-off") + (" is-listened" if point.solo else "")
     return tag(
         "g",
         tag("line", class_="eq-stem", x1=middle, x2=x, y1=y, y2=y),
         tag("rect", class_="eq-tack", x=x - 5, y=y - 5, width=10, height=10),
         tag("circle", class_="grip-area", cx=x, cy=y, r=12),
-        class_="eq-point" if point.on else "eq-point is-off",
+        class_=state,
         data_drag="point",
         data_path=path,
         data_gain="yes" if hasattr(point, "gain_db") else "no",
@@ -115,6 +126,35 @@ def _tack(view: View, path: str, point: Point) -> str:
         data_frequency=repr(point.frequency_hz),
         data_db=f"{gain:g}",
         **handle(name, point.frequency_hz, f"{name}, {gain:+.1f} dB", 20, 20000),
+    )
+
+
+def _pair_tack(stack: Stack, view: View, pair: CarvePair, owner: str) -> str:
+    """One end of a carve pair, and faintly the other: both move as one."""
+    dips = owner == pair.dip
+    own, other = (-pair.dip_db, pair.lift_db) if dips else (pair.lift_db, -pair.dip_db)
+    y, middle = view.y(pair.frequency_hz), view.gain_x(0.0)
+    x, far = view.gain_x(own), view.gain_x(other)
+    partner = stack.owner_name(pair.lift if dips else pair.dip)
+    name = f"Pair with {partner}, {short_hz(pair.frequency_hz)}"
+    path = f"pairs/{pair.id}"
+    return tag(
+        "g",
+        tag("title", escape(name)),
+        tag("line", class_="eq-stem", x1=middle, x2=x, y1=y, y2=y),
+        tag("line", class_="pair-link", x1=x, x2=far, y1=y, y2=y),
+        tag("rect", class_="pair-far", x=far - 3, y=y - 3, width=6, height=6),
+        tag("rect", class_="eq-tack", x=x - 5, y=y - 5, width=10, height=10, transform=f"rotate(45 {x:.1f} {y:.1f})"),
+        tag("circle", class_="grip-area", cx=x, cy=y, r=12),
+        class_="eq-point" if pair.on else "eq-point is-off",
+        data_drag="pair",
+        data_path=path,
+        data_end="dip" if dips else "lift",
+        data_key=point_key(path),
+        data_frequency=repr(pair.frequency_hz),
+        data_dip=repr(pair.dip_db),
+        data_lift=repr(pair.lift_db),
+        **handle(name, pair.frequency_hz, f"{name}, {own:+.1f} dB", 20, 20000),
     )
 
 

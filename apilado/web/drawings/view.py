@@ -17,6 +17,8 @@ LEVEL_LOW_DB, LEVEL_HIGH_DB = -78.0, -6.0
 GAIN_SPAN_DB, GAIN_SHARE = 24.0, 0.46
 """An EQ gain of GAIN_SPAN_DB lies GAIN_SHARE of the Profile's width off its middle."""
 HARMONIC_LOW_DB, HARMONIC_HIGH_DB = -60.0, 6.0
+LANE_SHARE = 0.66
+"""Of the Time strip's height, for the waveforms; the rest is for the gain reduction."""
 
 
 class View(Model):

@@ -14,24 +14,30 @@ from apilado.core.document.edits import edit_from_data
 from apilado.core.document.stack import Stack
 from apilado.core.parameters import Model
 from apilado.core.soundings.alignment import advise, change_in_words
+from apilado.core.soundings.make_room import MOST_PROPOSALS, all_of, make_room
 from apilado.core.soundings.measures import Measures, measure
 from apilado.core.soundings.registry import RULES, sound
 from apilado.store.stacks import Revision
 from apilado.web.drawings.measured import measured
 from apilado.web.drawings.plan import plan
 from apilado.web.drawings.plumb_view import pair_views
+from apilado.web.drawings.room_view import room_view
 from apilado.web.drawings.view import View
 from apilado.web.field_edits import field_edit
 from apilado.web.items import item_after
 from apilado.web.layer_rows import facts, layer_rows, states, texts
-from apilado.web.low_end import low_end
+from apilado.web.measured_sheets import MEASURED_SHEETS
 from apilado.web.pages import formatted, page
 from apilado.web.routes.common import workspace_of
-from apilado.web.sheet import AUDIO_ACCEPT, sheet_sections
+from apilado.web.sheets.base import AUDIO_ACCEPT
+from apilado.web.sheets.sheet import TABS, sheet_sections, tab_of
 
 router = APIRouter(prefix="/stacks/{stack_id}")
 SILENT_DB = -100.0
-MEASURED_SHEETS = ("sub", "bus")
+MOST_ASKED = 12
+CHOOSERS = ("Drums", "Ducks", "Buses")
+VALUES_IN_LISTS = ("hits", "note_levels_db", "amounts", "silent_bars")
+"""Parts of a document whose length does not change which controls there are."""
 RULE_LIMITS = MappingProxyType({rule.id: rule.limits for rule in RULES})
 
 
@@ -68,6 +74,11 @@ def bench(request: Request, stack_id: int) -> HTMLResponse:
     )
 
 
+def unsaid(path: str, value: Any) -> Any:
+    """What counts as the value of a path that a document does not have: a share that is not told is whole."""
+    return 1.0 if "/amounts/" in path else value
+
+
 def changed_values(before: Stack, after: Stack) -> dict[str, str]:
     """The plain values that an edit changed, by path, as fields show them."""
 
@@ -84,7 +95,9 @@ def changed_values(before: Stack, after: Stack) -> dict[str, str]:
         return into
 
     old, new = flat(before.model_dump(mode="json"), "", {}), flat(after.model_dump(mode="json"), "", {})
-    return {path: formatted(value) for path, value in new.items() if old.get(path, value) != value}
+    told = {path: value for path, value in new.items() if old.get(path, unsaid(path, value)) != value}
+    gone = {path: 1.0 for path, value in old.items() if "/amounts/" in path and path not in new and value != 1.0}
+    return {path: formatted(value) for path, value in {**told, **gone}.items()}
 
 
 def same_shape(before: Stack, after: Stack) -> bool:
@@ -92,14 +105,14 @@ def same_shape(before: Stack, after: Stack) -> bool:
 
     def shape(place: Any) -> Any:
         if isinstance(place, dict):
-            return {key: shape(value) for key, value in place.items() if key not in ("hits", "note_levels_db")}
+            return {key: shape(value) for key, value in place.items() if key not in VALUES_IN_LISTS}
         if isinstance(place, list):
             return [shape(item) for item in place]
         return place if isinstance(place, str) else None
 
     def controls(stack: Stack) -> Any:
         data = stack.model_dump(mode="json", exclude={"pattern"})
-        return shape(data)
+        return shape(data), stack.shared.on
 
     return bool(controls(before) == controls(after))
 
@@ -135,7 +148,7 @@ def edits(request: Request, stack_id: int, posted: EditRequest) -> dict[str, Any
     else:
         change = edit_from_data(posted.edit)
     done = stacks.edit(workspace, stack_id, change, base=posted.base, gesture=posted.gesture)
-    for purpose in ("drawings", "plumb"):
+    for purpose in ("drawings", "plumb", "room"):
         workspace.overtake(purpose, stack_id)
     if posted.final:
         workspace.overtake("loop", stack_id)
@@ -214,16 +227,43 @@ def plumb(request: Request, stack_id: int, goal: Literal["worst", "mean"] = "wor
     return HTMLResponse(page(request, "_partials/plumb.html", advice=advice, pairs=pairs, changes=changes))
 
 
+@router.get("/room")
+def room(request: Request, stack_id: int, most: int = MOST_PROPOSALS, client: str = "") -> HTMLResponse:
+    """The room map over time, and proposals that make room, each with what it was measured to do."""
+    workspace = workspace_of(request)
+    stack = workspace.stacks.head(stack_id).stack
+    token = workspace.newest("room", stack_id, client[:80])
+    measures = measure(stack, workspace.load, workspace.engine, token)
+    proposals = make_room(measures, most=min(max(most, 1), MOST_ASKED), check=token.check)
+    shown = {"proposals": proposals, "all": all_of(proposals), "most": most, "usual": MOST_PROPOSALS}
+    return HTMLResponse(page(request, "_partials/room.html", view=room_view(measures), stack=stack, **shown))
+
+
 @router.get("/sheet")
 def sheet(request: Request, stack_id: int, selected: str = "piece", item: str = "") -> HTMLResponse:
     """The controls of what is selected."""
     workspace = workspace_of(request)
     stack = workspace.stacks.head(stack_id).stack
     name, sections = sheet_sections(stack, selected, item)
-    found: dict[str, Any] = {"workshop": None, "mono": None}
-    if name in MEASURED_SHEETS:
-        found = low_end(measure(stack, workspace.load, workspace.engine), name)
-    return HTMLResponse(page(request, "_partials/sheet.html", stack=stack, selected=name, sections=sections, **found))
+    partial, values = "", {}
+    if name.partition(":")[0] in MEASURED_SHEETS:
+        partial, make = MEASURED_SHEETS[name.partition(":")[0]]
+        values = make(measure(stack, workspace.load, workspace.engine), name)
+    # A chosen note or hit and the choice among drums, ducks or buses come first, then what was measured.
+    first = len(sections) if name == "balance" else len([s for s in sections if s.title in CHOOSERS])
+    return HTMLResponse(
+        page(
+            request,
+            "_partials/sheet.html",
+            stack=stack,
+            tab=tab_of(name),
+            tabs=TABS,
+            sections=sections,
+            first=first,
+            partial=partial,
+            values=values,
+        )
+    )
 
 
 @router.get("/layers")

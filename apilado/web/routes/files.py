@@ -13,14 +13,18 @@ from pydantic import ValidationError
 from apilado.actions import stacks
 from apilado.actions.delivery import DeliveryOptions, safe_name
 from apilado.core.document.edits import Several, apply
-from apilado.core.document.edits_layers import AddLayer, SetKickSound, SetSource
+from apilado.core.document.edits_layers import AddLayer, SetDrumSound, SetSource
 from apilado.core.document.edits_pattern import SetPattern
+from apilado.core.document.edits_values import SetValue
 from apilado.core.document.reading import explain, stack_to_json
 from apilado.core.document.stack import Stack
+from apilado.core.formats.audio_files import read_audio
 from apilado.core.formats.bundles import write_bundle
 from apilado.core.formats.midi_files import read_midi, write_midi
+from apilado.core.measure.onsets import onsets
 from apilado.core.parameters import parameters_of
 from apilado.errors import ApiladoError, NotFound
+from apilado.web.hit_offers import hits_in_audio, hits_in_midi
 from apilado.web.pages import page
 from apilado.web.routes.bench import layer_added
 from apilado.web.routes.common import deliveries_of, workspace_of
@@ -31,15 +35,18 @@ MOST_BARS = 64
 
 @router.post("/stacks/{stack_id}/audio")
 def audio(request: Request, stack_id: int, target: str = Form(), file: UploadFile = File()) -> dict[str, Any]:  # noqa: B008
-    """An audio file as the kick, as a layer's take, or as a new layer; answers with the edit's title."""
+    """An audio file as a drum, as a layer's take, as a new layer, or as the piece to compare with; answers with the
+    edit's title."""
     workspace = workspace_of(request)
     head = workspace.stacks.head(stack_id)
     name = (file.filename or "audio")[-200:]
     asset = workspace.assets.add(file.file.read(), name)
     sound = {"asset": asset.sha256, "file_name": name}
     change: Any
-    if target == "kick":
-        change = SetKickSound(sound={"kind": "sample", **sound})
+    if target in head.stack.drum_names():
+        change = SetDrumSound(drum=target, sound={"kind": "sample", **sound})
+    elif target == "reference":
+        change = SetValue(path="reference", value=sound)
     elif target == "new":
         base = AddLayer(name=name.rsplit(".", 1)[0][:40] or "take")
         added = apply(head.stack, base).layers[-1].id
@@ -69,6 +76,22 @@ def midi(request: Request, stack_id: int, file: UploadFile = File()) -> HTMLResp
         with_tempo = plain.model_copy(update={"tempo_bpm": round(tempo, 3)}) if offered and tempo else None
         offers.append((track, bars, plain, with_tempo))
     return HTMLResponse(page(request, "_partials/midi.html", offers=offers, name=file.filename))
+
+
+@router.post("/stacks/{stack_id}/hits/{drum}")
+def hits(request: Request, stack_id: int, drum: str, file: UploadFile = File()) -> HTMLResponse:  # noqa: B008
+    """The hits in a MIDI file or an audio loop, as offers to take them for a drum."""
+    workspace = workspace_of(request)
+    stack = workspace.stacks.head(stack_id).stack
+    if drum not in stack.drum_names():
+        raise NotFound(f"there is no drum '{drum[:40]}'")
+    name, content = (file.filename or "file")[-200:], file.file.read()
+    if content[:4] == b"MThd" or name.lower().endswith((".mid", ".midi")):
+        offers = hits_in_midi(read_midi(content, name), stack, drum)
+    else:
+        audio, rate = read_audio(content, name)
+        offers = hits_in_audio(onsets(audio, rate_hz=rate), stack, drum)
+    return HTMLResponse(page(request, "_partials/hits.html", offers=offers, name=name, drum=stack.drum_names()[drum]))
 
 
 def _download(content: bytes, name: str, media_type: str) -> Response:

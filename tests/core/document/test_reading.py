@@ -8,7 +8,7 @@ from apilado.core.document.stack import Stack
 from apilado.core.parameters import parameters_of
 from apilado.core.sources.registry import SOURCES
 from apilado.core.treatments.registry import TREATMENTS
-from apilado.demo.stacks import demo_bundles
+from apilado.demo.stacks import demo_bundles, slipway
 from apilado.errors import FutureVersion, InvalidDocument
 
 
@@ -40,7 +40,14 @@ class ReadingTest(unittest.TestCase):
             ("layers/2/span", {"first": 2, "last": 5}, r"layers/high/span: band 5 does not exist"),
             ("layers/2/span", {"first": 2, "last": 1}, r"a span runs upwards"),
             ("layers/1/id", "sub", r"the id appears twice"),
-            ("duck/trigger", "snare", r"there is no trigger 'snare'"),
+            ("duckers/0/trigger", "snare", r"duckers/duck/trigger: there is no trigger 'snare'"),
+            ("duckers/0/amounts", {"gone": 0.5}, r"duckers/duck/amounts: there is no layer 'gone'"),
+            ("duckers/0/shape", {"kind": "pumped"}, r"duckers/0/shape"),
+            ("duckers/0/silent_bars", [0], r"a bar is counted from 1 to 64, not 0"),
+            ("pairs", [{"id": "p", "dip": "kick", "lift": "kick"}], r"pairs/p: it dips and lifts in different places"),
+            ("pairs", [{"id": "p", "dip": "layers/gone", "lift": "kick"}], r"pairs/p: there is no .layers/gone."),
+            ("kick/eq", [{"kind": "keyed-bell"}], r"kick/eq/0: a drum has no keyed bell"),
+            ("triggers", [{"id": "kick"}], r"give the trigger another id"),
             ("key", "H minor", r"key: 'H minor' is none of"),
             ("bars", 64, r"lasts?|last 1\d\d s|the most is"),
             ("kick/hits", [-1.0], r"a hit lies from 0"),
@@ -68,7 +75,7 @@ class ReadingTest(unittest.TestCase):
 
     def test_a_future_version_says_so(self):
         self.data["version"] = 7
-        with self.assertRaisesRegex(FutureVersion, "has version 7; this Apilado reads up to version 1"):
+        with self.assertRaisesRegex(FutureVersion, "has version 7; this Apilado reads up to version 2"):
             stack_from_json(json.dumps(self.data))
 
     def test_the_schema_admits_the_demo_and_refuses_the_unknown(self):
@@ -82,6 +89,42 @@ class ReadingTest(unittest.TestCase):
     def test_the_schema_tells_units_and_ranges(self):
         described = schema()["$defs"]["Layer"]["properties"]["level_db"]
         self.assertEqual((described["minimum"], described["maximum"], described["unit"]), (-60.0, 12.0, "dB"))
+
+
+class MigrationTest(unittest.TestCase):
+    """Version 1 had one duck, a share of it in each layer, and silent triggers with the kick's sound."""
+
+    def test_a_stack_of_version_1_sounds_as_it_did(self):
+        old = json.loads(stack_to_json(slipway().stack))
+        (ducker,) = old.pop("duckers")
+        shape = {
+            name: value
+            for name, value in ducker["shape"].items()
+            if name not in ("kind", "detection", "key_high_pass_hz", "key_low_pass_hz")
+        }
+        old["duck"] = {"on": True, "trigger": "ghost", **shape}
+        for layer in old["layers"]:
+            layer["duck_amount"] = {"mid": 0.8, "high": 0.5}.get(layer["id"], 1.0)
+            del layer["eq_phase"]
+        for name in ("shared", "pairs", "target", "reference"):
+            del old[name]
+        del old["bus"]["eq_phase"]
+        for name in ("attack_db", "sustain_db", "eq", "clip_db"):
+            del old["kick"][name]
+        old["triggers"] = [{"id": "ghost", "name": "Ghost", "hits": [0.0, 1.0]}]
+        old["version"] = 1
+        stack = stack_from_json(json.dumps(old))
+        self.assertEqual(stack.version, 2)
+        self.assertEqual(stack.duckers[0].shape, slipway().stack.duckers[0].shape)
+        self.assertEqual([stack.duckers[0].amount(name) for name in ("sub", "mid", "high")], [1.0, 0.8, 0.5])
+        self.assertEqual((stack.duckers[0].trigger, stack.hits_of(stack.duckers[0])), ("ghost", (0.0, 1.0)))
+        self.assertTrue(stack.triggers[0].mute)
+        self.assertEqual(stack.triggers[0].sound, stack.kick.sound)
+
+    def test_a_broken_old_stack_is_refused_as_a_broken_new_one(self):
+        for duck in (3, {"release_ms": -1.0}, {"colour": "red"}):
+            with self.assertRaisesRegex(InvalidDocument, "duckers|the stack is not valid"):
+                stack_from_json(json.dumps({"format": "apilado-stack", "version": 1, "duck": duck}))
 
 
 class ParametersTest(unittest.TestCase):

@@ -6,11 +6,14 @@ from threading import Event, Thread
 import numpy as np
 from numpy.testing import assert_allclose
 
+from apilado.core.document.carving import CarvePair
+from apilado.core.document.ducker import Ducker
 from apilado.core.document.edits import apply
 from apilado.core.document.edits_borders import MoveCrossover
 from apilado.core.document.edits_values import SetValue
 from apilado.core.document.layer import Layer, Span
-from apilado.core.document.stack import Crossover
+from apilado.core.document.stack import Crossover, Limiter, SharedBus
+from apilado.core.ducks.drawn import DrawnDuck
 from apilado.core.notes import Note
 from apilado.core.parameters import parameters_of
 from apilado.core.render.cache import StageCache, size_in_bytes
@@ -19,6 +22,7 @@ from apilado.core.render.graph import clock_of
 from apilado.core.render.stage import canonical, stage
 from apilado.core.sources.layer_sound import LayerSound
 from apilado.core.sources.tone import Envelope, Tone, ToneSource
+from apilado.core.treatments.compressor import Compressor
 from apilado.core.treatments.registry import TREATMENTS
 from apilado.core.treatments.soft_clip import SoftClip
 from apilado.demo.stacks import demo_bundles, slipway
@@ -165,8 +169,22 @@ class CornersTest(unittest.TestCase):
 
     def test_layers_bus_duck_and_kick(self):
         base = slipway().stack.model_copy(update={"bars": 1})
-        parts = {"layers/mid": base.layer("mid"), "duck": base.duck, "bus/limiter": base.bus.limiter}
-        for path, part in {**parts, "kick/sound": base.kick.sound}.items():
+        shared = SharedBus(on=True, treatments=(Compressor(),), limiter=Limiter())
+        pair = CarvePair(id="pair", dip="layers/mid", lift="kick")
+        base = base.model_copy(
+            update={"shared": shared, "pairs": (pair,), "kick": base.kick.model_copy(update={"hits": (0.0, 1.5)})}
+        )
+        parts = {
+            "layers/mid": base.layer("mid"),
+            "duckers/duck": base.duckers[0],
+            "duckers/duck/shape": base.duckers[0].shape,
+            "bus/limiter": base.bus.limiter,
+            "shared": shared,
+            "pairs/pair": pair,
+            "kick": base.kick,
+            "kick/sound": base.kick.sound,
+        }
+        for path, part in parts.items():
             model = type(part)
             for values in self.corners(model):
                 stack = base
@@ -174,13 +192,20 @@ class CornersTest(unittest.TestCase):
                     stack = apply(stack, SetValue(path=f"{path}/{name}", value=value))
                 self.check(stack, values)
 
+    def test_drawn_ducks(self):
+        base = slipway().stack.model_copy(update={"bars": 1})
+        for values in self.corners(DrawnDuck):
+            self.check(base.model_copy(update={"duckers": (Ducker(shape=DrawnDuck(**values)),)}), values)
+
     def test_eq_points_at_every_rate(self):
         from apilado.core.document.equaliser import POINTS
 
         for rate in (44100, 96000):
             for model in POINTS:
                 for values in self.corners(model):
-                    layer = Layer(id="a", eq=(model(**values),))
+                    layer = Layer(
+                        id="a", eq=(model(**values),), eq_phase="linear-phase" if rate == 44100 else "minimum-phase"
+                    )
                     self.check(plain_stack(layers=(layer,), bars=1, beats_per_bar=1, sample_rate=rate), (model, values))
 
     def test_extreme_pitches(self):

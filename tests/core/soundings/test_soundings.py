@@ -4,12 +4,15 @@ import unittest
 
 import numpy as np
 
+from apilado.core.document.ducker import Ducker
 from apilado.core.document.edits import apply
 from apilado.core.document.edits_values import SetValue
 from apilado.core.document.equaliser import Bell
 from apilado.core.document.kick import Kick, SynthKick
 from apilado.core.document.layer import Layer, Span
-from apilado.core.document.stack import Crossover, Duck
+from apilado.core.document.stack import Crossover
+from apilado.core.ducks.drawn import DrawnDuck
+from apilado.core.ducks.keyed import KeyedDuck
 from apilado.core.notes import Note
 from apilado.core.render.engine import Engine
 from apilado.core.soundings.measures import measure
@@ -131,11 +134,12 @@ class SoundingsTest(unittest.TestCase):
 
     def test_duck_recovery(self):
         kick = Kick(hits=(0.0, 1.0, 2.0, 3.0))
-        slow = two(kick=kick, duck=Duck(release_ms=900.0))
-        found = worst(slow, "duck-recovery")
-        self.assertEqual(found.status, "fault")
-        self.assertIn("4 of 4 hits", found.sentence)
-        self.assertEqual(self.fixed(slow, "duck-recovery").status, "fine")
+        for shape in (KeyedDuck(release_ms=900.0), DrawnDuck(hold_ms=100.0, release_ms=1500.0)):
+            slow = two(kick=kick, duckers=(Ducker(shape=shape),))
+            found = worst(slow, "duck-recovery")
+            self.assertEqual(found.status, "fault", shape.kind)
+            self.assertIn("4 of 4 hits", found.sentence)
+            self.assertEqual(self.fixed(slow, "duck-recovery").status, "fine")
 
     def test_limits_can_be_overridden(self):
         boomy = two(mid={"eq": (Bell(frequency_hz=316.0, gain_db=14.0, q=1.2),)})

@@ -5,11 +5,13 @@ import { EditQueue } from "./edits.js";
 import { listenToFields, prepareFields, showStates, showTexts, showValues } from "./fields.js";
 import { listenToHandles } from "./handles.js";
 import { listenToKeys } from "./keys.js";
+import { listenToOverdo } from "./overdo.js";
 import { Panels } from "./panels.js";
 import { Player } from "./player.js";
-import { PlumbView } from "./plumb.js";
+import { View } from "./views.js";
 
 const OVERTAKEN = 204;
+const MEASURED = /^(sub|bus|shared|kick|trigger:.*|duck(:.*)?|balance)$/;
 const POLL_MS = 2500;
 const RENDERING_SHOWN_MS = 300;
 const RESTING_MS = 250; // a hand that rests in the middle of a drag wants to see
@@ -27,7 +29,9 @@ class Bench {
     this.panels.beats = this.info.beats;
     this.player = new Player(`${this.url}/loop?client=${this.client}`, Number(root.dataset.rate), (said) => this.heard(said));
     this.edits = new EditQueue((edit, gesture, final) => this.send(edit, gesture, final), (error) => this.refused(error), () => this.rested());
-    this.plumb = new PlumbView(this);
+    this.plumb = new View(this, "plumb", "Listening to every note at every border …", { goal: "worst" });
+    this.room = new View(this, "room", "Trying out what makes room …", {});
+    this.views = [this.plumb, this.room];
     this.measuring = { busy: false, again: false };
     this.measureTimer = null;
     this.sheets = { busy: false, again: false };
@@ -139,6 +143,11 @@ class Bench {
     this.refreshControls(false);
   }
 
+  /** The drum whose hits the Time strip edits. */
+  drum() {
+    return this.selected.startsWith("trigger:") ? this.selected.slice(8) : document.querySelector("#strip [data-drum]")?.dataset.drum ?? "kick";
+  }
+
   setMode(mode) {
     this.mode = mode;
     document.querySelectorAll("[data-mode]").forEach((tool) => tool.setAttribute("aria-pressed", tool.dataset.mode === mode));
@@ -197,8 +206,8 @@ class Bench {
         replaceKeepingPlace(place, answer.soundings);
         document.getElementById("meter").textContent = answer.meter;
         place.classList.remove("is-stale");
-        if (["sub", "bus"].includes(this.selected)) this.refreshControls(false); // their sheets are measured too
-        this.plumb.refresh();
+        if (MEASURED.test(this.selected)) this.refreshControls(false); // their sheets are measured too
+        this.views.forEach((view) => view.refresh());
       } while (this.measuring.again);
     } catch (error) {
       if (error.status !== OVERTAKEN) tell(error.message, { fault: true });
@@ -253,8 +262,8 @@ class Bench {
     const target = input.dataset.upload;
     tell(`Reading ‘${file.name}’ …`);
     try {
-      if (target === "midi") {
-        const response = await postForm(`${this.url}/midi`, form);
+      if (target === "midi" || target.startsWith("hits:")) {
+        const response = await postForm(`${this.url}/${target.replace(":", "/")}`, form);
         openDialog(await response.text());
       } else {
         form.append("target", target);
@@ -319,9 +328,10 @@ function listen(bench) {
   listenToHandles(bench);
   listenToFields(bench);
   listenToKeys(bench);
+  listenToOverdo(bench);
   document.addEventListener("click", (event) => {
     const near = (selector) => event.target.closest(selector);
-    const pressed = near("[data-edit], [data-show], [data-close], [data-mode], [data-zoom], [data-select], #play, #undo, #redo, #help, #plumb-open, [data-plumb-close], [data-goal], [data-limit]");
+    const pressed = near("[data-edit], [data-show], [data-close], [data-mode], [data-zoom], [data-select], #play, #undo, #redo, #help, #plumb-open, #room-open, [data-view-close], [data-goal], [data-most], [data-limit]");
     if (event.target.closest("#files a, #files button")) document.getElementById("files").open = false;
     if (!pressed || pressed.closest("svg.drawing") || (near("input, label") && !pressed.matches("button"))) return;
     if (event.detail > 0) pressed.blur(); // a pointer's press leaves Space to the transport
@@ -333,8 +343,11 @@ function listen(bench) {
     else if (pressed.dataset.mode) bench.setMode(pressed.dataset.mode);
     else if (pressed.dataset.zoom) zoom(bench, pressed.dataset.zoom);
     else if (pressed.dataset.select) bench.select(pressed.dataset.select);
-    else if (pressed.id === "plumb-open" || "plumbClose" in pressed.dataset) bench.plumb.toggle();
-    else if (pressed.dataset.goal) bench.plumb.aim(pressed.dataset.goal);
+    else if (pressed.id === "plumb-open") bench.plumb.toggle();
+    else if (pressed.id === "room-open") bench.room.toggle();
+    else if ("viewClose" in pressed.dataset) bench.views.filter((view) => view.open).forEach((view) => view.toggle());
+    else if (pressed.dataset.goal) bench.plumb.ask({ goal: pressed.dataset.goal });
+    else if (pressed.dataset.most) bench.room.ask({ most: pressed.dataset.most });
     else if (pressed.dataset.limit) setLimit(bench, pressed);
     else if (pressed.id === "play") bench.player.toggle();
     else if (pressed.id === "help") document.getElementById("help-dialog").showModal();
@@ -384,7 +397,7 @@ function zoom(bench, kind) {
   const beat = bench.player.share() * bench.info.beats;
   const bar = Math.floor(beat / bench.info.beatsPerBar) * bench.info.beatsPerBar;
   const hits = [...document.querySelectorAll("#strip [data-hit]")].map((part) => Number(part.dataset.hit));
-  const chosen = bench.item.startsWith("hit:") ? Number(bench.item.slice(4)) : hits.filter((hit) => hit <= beat + 1e-6).at(-1) ?? hits[0] ?? 0;
+  const chosen = bench.item.startsWith("hit:") ? Number(bench.item.split(":").at(-1)) : hits.filter((hit) => hit <= beat + 1e-6).at(-1) ?? hits[0] ?? 0;
   if (kind === "all") bench.panels.zoomTo(0, bench.info.beats);
   else if (kind === "bar") bench.panels.zoomTo(bar, bar + bench.info.beatsPerBar);
   else bench.panels.zoomTo(chosen - 0.1, chosen + 0.9);

@@ -67,13 +67,49 @@ const KINDS = {
     remove: (taken) => () => ({ op: "note", was: taken.note, now: null }),
   },
   hit: {
-    take: (part) => ({ hit: Number(part.dataset.hit) }),
+    take: (part) => ({ hit: Number(part.dataset.hit), drum: part.dataset.drum }),
     pull: (taken, event, bench) => hitEdit(taken, snapped(bench.panels.beatAt(event), event.shiftKey), bench),
     step: (taken, key, large, bench) => {
       const right = { ArrowRight: 1, ArrowLeft: -1 }[key] ?? 0;
       return right ? hitEdit(taken, taken.hit + right * (large ? 1 : SNAP_BEATS), bench) : null;
     },
-    remove: (taken) => () => ({ op: "hit", was: taken.hit, now: null }),
+    remove: (taken) => () => ({ op: "hit", trigger: taken.drum, was: taken.hit, now: null }),
+  },
+  pair: {
+    take: (part) => ({
+      path: part.dataset.path, end: part.dataset.end, frequency: Number(part.dataset.frequency),
+      dip: Number(part.dataset.dip), lift: Number(part.dataset.lift),
+    }),
+    begin: (taken) => { taken.share = taken.end === "dip" ? taken.lift / (taken.dip || 1) : taken.dip / (taken.lift || 1); },
+    pull: (taken, event, bench) => pairEdit(taken, bench.panels.frequencyAt(event), gainAt(event, bench)),
+    step: (taken, key, large) => {
+      const up = { ArrowUp: 1, ArrowDown: -1 }[key] ?? 0;
+      const right = { ArrowRight: 1, ArrowLeft: -1 }[key] ?? 0;
+      if (!up && !right) return null;
+      taken.share ??= taken.end === "dip" ? taken.lift / (taken.dip || 1) : taken.dip / (taken.lift || 1);
+      const gain = taken.end === "dip" ? -taken.dip : taken.lift;
+      return pairEdit(taken, taken.frequency * 2 ** ((up * (large ? 4 : 1)) / 24), gain + right * (large ? 3 : 0.5));
+    },
+    remove: (taken) => () => ({ op: "remove", path: taken.path }),
+  },
+  duck: {
+    take: ({ dataset }) => ({
+      path: dataset.path, part: dataset.part, hit: Number(dataset.start), hold: Number(dataset.hold), release: Number(dataset.release),
+      depth: Number(dataset.db), lengths: dataset.lengths, beatMs: Number(dataset.beatMs), top: Number(dataset.top), span: Number(dataset.span),
+    }),
+    pull: (taken, event, bench) => {
+      const after = Math.max(0, bench.panels.beatAt(event) - taken.hit);
+      if (taken.part === "release") return duckEdit(taken, { release: Math.max(1 / 64, after - taken.hold) });
+      return duckEdit(taken, { hold: after, depth: depthAt(event, taken, bench) });
+    },
+    step: (taken, key, large) => {
+      const right = { ArrowRight: 1, ArrowLeft: -1 }[key] ?? 0;
+      const down = { ArrowDown: 1, ArrowUp: -1 }[key] ?? 0;
+      if (!right && !(down && taken.part === "hold")) return null;
+      const by = right * (large ? 1 / 8 : 1 / 64);
+      if (taken.part === "release") return duckEdit(taken, { release: Math.max(1 / 64, taken.release + by) });
+      return duckEdit(taken, { hold: Math.max(0, taken.hold + by), depth: within(taken.depth + down * (large ? 3 : 0.5), 0, 60) });
+    },
   },
   harmonic: {
     take: (part) => ({
@@ -100,6 +136,37 @@ function pointEdit(taken, frequency, gain) {
   return () => ({ op: "several", name: "Pull an EQ point", edits });
 }
 
+/** Both ends of a carve pair: the one that is pulled, and the other in its old proportion. */
+function pairEdit(taken, frequency, gain) {
+  taken.frequency = within(frequency, 20, 20000);
+  const own = within(taken.end === "dip" ? -gain : gain, 0, 18);
+  const other = within(own * taken.share, 0, 18);
+  [taken.dip, taken.lift] = taken.end === "dip" ? [own, other] : [other, own];
+  const values = { frequency_hz: taken.frequency, dip_db: taken.dip, lift_db: taken.lift };
+  const edits = Object.entries(values).map(([name, value]) => ({ op: "set", path: `${taken.path}/${name}`, value: rounded(value, 1) }));
+  return () => ({ op: "several", name: "Pull a carve pair", edits });
+}
+
+/** Lengths of a drawn duck, in the unit that it is kept in. */
+function duckEdit(taken, change) {
+  Object.assign(taken, change);
+  const ms = taken.lengths === "ms";
+  const length = (beats, most) => (ms ? rounded(within(beats * taken.beatMs, 0, most), 0) : rounded(beats, 4));
+  const values = {
+    depth_db: rounded(taken.depth, 1),
+    [ms ? "hold_ms" : "hold_beats"]: ms ? length(taken.hold, 1000) : within(length(taken.hold), 0, 4),
+    [ms ? "release_ms" : "release_beats"]: ms ? Math.max(5, length(taken.release, 2000)) : within(length(taken.release), 1 / 64, 8),
+  };
+  const edits = Object.entries(values).map(([name, value]) => ({ op: "set", path: `${taken.path}/${name}`, value }));
+  return () => ({ op: "several", name: "Pull a duck", edits });
+}
+
+function depthAt(event, taken, bench) {
+  const box = bench.panels.svg.strip.getBoundingClientRect();
+  const share = (event.clientY - box.top) / box.height - taken.top;
+  return within((share / (1 - taken.top - 4 / box.height)) * taken.span, 0, 60);
+}
+
 function noteEdit(taken, change) {
   const now = { ...taken.from, ...taken.note, ...change };
   return () => {
@@ -114,7 +181,7 @@ function hitEdit(taken, beat, bench) {
   const now = within(beat, 0, bench.info.beats - SHORTEST_NOTE);
   return () => {
     if (now === taken.hit) return null;
-    const edit = { op: "hit", was: taken.hit, now };
+    const edit = { op: "hit", trigger: taken.drum, was: taken.hit, now };
     taken.hit = now;
     return edit;
   };
@@ -227,7 +294,7 @@ export function listenToHandles(bench) {
 /** What a double-click on an empty place adds. */
 function added(panel, event, bench) {
   const beat = Math.max(0, Math.floor(bench.panels.beatAt(event) / SNAP_BEATS) * SNAP_BEATS);
-  if (panel === "strip") return { op: "hit", was: null, now: snapped(bench.panels.beatAt(event), event.shiftKey) };
+  if (panel === "strip") return { op: "hit", trigger: bench.drum(), was: null, now: snapped(bench.panels.beatAt(event), event.shiftKey) };
   if (panel === "passage") {
     const now = { start_beats: beat, length_beats: 2 * SNAP_BEATS, pitch: pitchAt(event, bench), velocity: 100, slide: false };
     return { op: "note", was: null, now };

@@ -1,6 +1,6 @@
 // Keys of the whole bench. Keys of single handles are in handles.js, of fields in fields.js.
 
-const SELECTIONS = { u: "sub", b: "bus", k: "kick", d: "duck", p: "piece" };
+const SELECTIONS = { u: "sub", k: "kick", d: "duck", b: "bus", t: "balance", p: "piece" };
 
 function typing(target) {
   return target.matches("input:not([type=range], [type=checkbox], [type=file]), select, textarea");
@@ -31,16 +31,18 @@ export function listenToKeys(bench) {
       document.getElementById("help-dialog").showModal();
     } else if (key === "l") {
       bench.plumb.toggle();
+    } else if (key === "r") {
+      bench.room.toggle();
     } else if (key === "escape") {
       bench.panels.show(null);
-      if (!bench.plumb.place.hidden) bench.plumb.toggle();
+      bench.views.filter((view) => view.open).forEach((view) => view.toggle());
     } else if (SELECTIONS[key]) {
       bench.select(SELECTIONS[key]);
     } else if (/^[1-9]$/.test(key)) {
       const layers = [...document.querySelectorAll("#layers li[data-select^='layer:']")].reverse();
       const row = layers[Number(key) - 1];
       if (row) bench.select(row.dataset.select);
-    } else if ((key === "m" || key === "s") && bench.selected.match(/^(layer:|kick$)/)) {
+    } else if ((key === "m" || key === "s") && bench.selected.match(/^(layer:|trigger:|kick$)/)) {
       const row = document.querySelector(`#layers li[data-select="${CSS.escape(bench.selected)}"]`);
       row?.querySelector(`[data-toggle][data-path$="/${key === "m" ? "mute" : "solo"}"]`)?.click();
     }

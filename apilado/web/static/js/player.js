@@ -45,8 +45,22 @@ export class Player {
     this.told({ rendering: false });
   }
 
-  async read(signal) {
-    const response = await get(this.url, signal);
+  /** The sound that a query asks for besides, for a moment. */
+  fetch(query) {
+    return this.read(undefined, `${this.url}&${query}`);
+  }
+
+  /** Plays another loop until the own one is given back. */
+  lend(loop) {
+    if (loop.rate === this.rate) this.node?.port.postMessage({ order: "load", loop });
+  }
+
+  giveBack() {
+    if (this.loop) this.node?.port.postMessage({ order: "load", loop: this.loop });
+  }
+
+  async read(signal, url = this.url) {
+    const response = await get(url, signal);
     const number = (name) => Number(response.headers.get(name));
     const frames = number("X-Frames");
     const bytes = new Uint8Array(frames * 8);

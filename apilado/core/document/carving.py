@@ -1,0 +1,42 @@
+"""Carve pairs: a dip here and a lift there that move as one; and what a stack's balance is judged by."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from apilado.core.document.equaliser import Bell
+from apilado.core.parameters import Model, number, switch, text
+from apilado.core.sources.take import SHA256_PATTERN
+
+OWNER_PATTERN = r"^(bus|kick|layers/[a-z0-9-]+|triggers/[a-z0-9-]+)$"
+MOST_PAIRS = 16
+TargetName = Literal["clean lower mids", "thick lower mids", "flat"]
+
+
+class CarvePair(Model):
+    """One place in the spectrum that one part gives up and another takes."""
+
+    id: str = Field(min_length=1, max_length=40, pattern=r"^[a-z0-9-]+$")
+    on: bool = switch(True, label="On")
+    dip: str = Field(pattern=OWNER_PATTERN, description="Whose EQ dips: bus, kick, layers/ID or triggers/ID")
+    lift: str = Field(pattern=OWNER_PATTERN, description="Whose EQ lifts")
+    frequency_hz: float = number(110.0, low=20.0, high=20000.0, step=0.1, scale="log", unit="Hz", label="Frequency")
+    dip_db: float = number(3.0, low=0.0, high=18.0, step=0.1, unit="dB", label="Dip")
+    lift_db: float = number(1.5, low=0.0, high=18.0, step=0.1, unit="dB", label="Lift")
+    q: float = number(1.0, low=0.1, high=20.0, scale="log", label="Q")
+
+    def point_for(self, owner: str) -> Bell | None:
+        """The point that it adds to the EQ of an owner."""
+        if not self.on or owner not in (self.dip, self.lift):
+            return None
+        gain = -self.dip_db if owner == self.dip else self.lift_db
+        return Bell(frequency_hz=self.frequency_hz, gain_db=gain, q=self.q)
+
+
+class Reference(Model):
+    """A finished piece of music to compare the balance with; it is never heard."""
+
+    asset: str = Field(pattern=SHA256_PATTERN, description="SHA-256 of the audio file")
+    file_name: str = text("piece.wav", label="File", longest=200)

@@ -1,0 +1,66 @@
+"""A ducker: which trigger turns what down, how, and in which bars."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field, field_validator
+
+from apilado.core.ducks.keyed import KeyedDuck
+from apilado.core.ducks.registry import AnyDuckShape
+from apilado.core.parameters import Model, choice, number, switch, text
+
+MOST_DUCKERS = 8
+Share = Annotated[float, Field(ge=0.0, le=1.0)]
+
+
+class Ducker(Model):
+    """Turns layers down at the hits of its trigger."""
+
+    id: str = Field(default="duck", min_length=1, max_length=40, pattern=r"^[a-z0-9-]+$")
+    name: str = text("Duck", label="Name", longest=40)
+    on: bool = switch(True, label="On")
+    trigger: str = Field(default="kick", max_length=40, description="'kick' or the id of a trigger")
+    shape: AnyDuckShape = KeyedDuck()
+    reach: Literal["all", "below", "around"] = choice(
+        "all", label="Reach", help="The whole layer, or a band of it: the rest is untouched"
+    )
+    frequency_hz: float = number(
+        120.0, low=40.0, high=8000.0, step=0.1, scale="log", unit="Hz", label="Frequency", help="Of the band"
+    )
+    width_octaves: float = number(1.0, low=0.5, high=4.0, step=0.1, unit="oct", label="Width", help="Of the band")
+    amounts: dict[str, Share] = Field(
+        default={}, max_length=32, description="Share of the depth by layer id; 1 unless told"
+    )
+    silent_bars: tuple[int, ...] = Field(
+        default=(), max_length=64, description="Bars, counted from 1, whose hits it leaves out"
+    )
+
+    @field_validator("silent_bars")
+    @classmethod
+    def _bars(cls, bars: tuple[int, ...]) -> tuple[int, ...]:
+        for bar in bars:
+            if not 1 <= bar <= 64:
+                raise ValueError(f"a bar is counted from 1 to 64, not {bar}")
+        return tuple(sorted(set(bars)))
+
+    def amount(self, layer_id: str) -> float:
+        """The share of its depth that a layer takes."""
+        return self.amounts.get(layer_id, 1.0)
+
+    def band_hz(self) -> tuple[float, float] | None:
+        """(low, high) of what it turns down; None if that is everything. A low of 0 is the bottom."""
+        if self.reach == "all":
+            return None
+        if self.reach == "below":
+            return 0.0, self.frequency_hz
+        half = 2.0 ** (self.width_octaves / 2.0)
+        return self.frequency_hz / half, self.frequency_hz * half
+
+    def unused(self) -> tuple[str, ...]:
+        """The parameters that do nothing with the reach chosen."""
+        return {"all": ("frequency_hz", "width_octaves"), "below": ("width_octaves",), "around": ()}[self.reach]
+
+    def hits_of(self, hits: tuple[float, ...], beats_per_bar: int) -> tuple[float, ...]:
+        """Those of its trigger's hits that it follows."""
+        return tuple(hit for hit in hits if int(hit // beats_per_bar) + 1 not in self.silent_bars)

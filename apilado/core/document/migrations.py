@@ -1,0 +1,40 @@
+"""From older versions of the document to the present one, a step at a time."""
+
+from __future__ import annotations
+
+import copy
+from collections.abc import Callable
+from types import MappingProxyType
+from typing import Any
+
+Data = dict[str, Any]
+
+
+def _from_1(data: Data) -> Data:
+    """Version 2: any number of duckers, with a share of each layer; triggers with a sound of their own."""
+    data = copy.deepcopy(data)
+    shares = {
+        layer["id"]: layer.pop("duck_amount")
+        for layer in data.get("layers", [])
+        if isinstance(layer, dict) and "id" in layer and "duck_amount" in layer
+    }
+    duck = data.pop("duck", {})
+    if isinstance(duck, dict):
+        general = {name: duck.pop(name) for name in ("on", "trigger") if name in duck}
+        amounts = {name: share for name, share in shares.items() if share != 1.0}
+        shape = {"kind": "keyed", **duck}
+        data["duckers"] = [{"id": "duck", "name": "Duck", **general, "amounts": amounts, "shape": shape}]
+    else:
+        data["duckers"] = duck  # whatever it is, it is refused as what it is not
+    sound = data.get("kick", {}).get("sound") if isinstance(data.get("kick"), dict) else None
+    for trigger in data.get("triggers", []):
+        if isinstance(trigger, dict):
+            trigger["mute"] = True
+            if sound is not None:
+                trigger["sound"] = copy.deepcopy(sound)
+    data["version"] = 2
+    return data
+
+
+MIGRATIONS: MappingProxyType[int, Callable[[Data], Data]] = MappingProxyType({1: _from_1})
+"""By the version that they start from; each gives the next."""

@@ -1,0 +1,73 @@
+"""A bell whose gain moves sample by sample.
+
+A topology-preserving state-variable filter, trapezoidal integrators (V. Zavalishin, "The Art of VA Filter Design",
+2012, ch. 4): stable at any speed of movement. As a bell: y = x + k·(A² - 1)·v₁ with k = 1/(Q·A), A = 10^(gain/40); held
+still it is the bell of the *Audio EQ Cookbook*.
+"""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from apilado.core.dsp.audio import Audio, as_audio, wrapped_tail
+from apilado.core.dsp.equaliser import bell
+from apilado.core.dsp.filters import QUIETEST, settle_frames
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"})
+def _bell_kernel(x: Any, opened: Any, gain_db: float, q: float, g: float, state: Any, y: Any) -> None:
+    scale = gain_db * 0.05756462732485115  # ln(10)/40
+    for n in range(x.shape[1]):
+        a = np.exp(scale * opened[n])
+        k = 1.0 / (q * a)
+        a1 = 1.0 / (1.0 + g * (g + k))
+        a2 = g * a1
+        a3 = g * a2
+        lift = k * (a * a - 1.0)
+        for c in range(x.shape[0]):
+            v0 = np.float64(x[c, n]) + 1e-30
+            v3 = v0 - state[c, 1]
+            v1 = a1 * state[c, 0] + a2 * v3
+            v2 = state[c, 1] + a2 * state[c, 0] + a3 * v3
+            state[c, 0] = 2.0 * v1 - state[c, 0]
+            state[c, 1] = 2.0 * v2 - state[c, 1]
+            out = v0 + lift * v1
+            y[c, n] = out if abs(out) > QUIETEST else 0.0
+
+
+def moving_bell(
+    audio: Audio,
+    opened: NDArray[np.float32],
+    *,
+    frequency_hz: float,
+    gain_db: float,
+    q: float,
+    rate_hz: int,
+    looped: bool,
+) -> Audio:
+    """The audio through a bell that is `opened` by 0 to 1 of its gain (in dB) at each frame; same shape.
+
+    Args:
+        opened: shape (frames,).
+
+    Raises:
+        ValueError: audio and movement are not equally long.
+    """
+    if opened.shape != (audio.shape[1],):
+        raise ValueError(f"the movement has the shape ({audio.shape[1]},), not {opened.shape}")
+    audio = as_audio(audio)
+    g = math.tan(math.pi * frequency_hz / rate_hz)
+    state = np.zeros((audio.shape[0], 2))
+    if looped:
+        ahead = settle_frames(bell(frequency_hz, gain_db, q, rate_hz), rate_hz)
+        before = wrapped_tail(audio, ahead)
+        movement = np.ascontiguousarray(wrapped_tail(opened.reshape(1, -1), ahead)[0])
+        _bell_kernel(before, movement, gain_db, q, g, state, np.empty_like(before))
+    out = np.empty_like(audio)
+    _bell_kernel(audio, np.ascontiguousarray(opened), gain_db, q, g, state, out)
+    return out

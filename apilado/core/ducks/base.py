@@ -1,0 +1,43 @@
+"""What every kind of duck is: from a trigger's sound and hits to gain reduction over time."""
+
+from __future__ import annotations
+
+from typing import ClassVar, Self
+
+import numpy as np
+from numpy.typing import NDArray
+
+from apilado.core.clock import Clock
+from apilado.core.dsp.audio import Audio
+from apilado.core.parameters import Model
+
+
+class DuckShape(Model):
+    """How a duck moves. Subclasses declare a `kind`, parameters, and override the methods."""
+
+    label: ClassVar[str]
+
+    def reduction(self, key: Audio, starts: tuple[int, ...], clock: Clock) -> NDArray[np.float32]:
+        """Gain reduction in dB, 0 and up, shape (clock.frames,).
+
+        Args:
+            key: the trigger's sound before its level, shape (2, clock.frames).
+            starts: the frame of each hit, ascending.
+        """
+        raise NotImplementedError
+
+    def lead_ms(self) -> float:
+        """How long before a hit it may begin."""
+        raise NotImplementedError
+
+    def back_ms(self, clock: Clock) -> float:
+        """The time that brings the bass back: what is shown as a part of the gap between hits."""
+        raise NotImplementedError
+
+    def shortened(self, share: float) -> Self | None:
+        """The same with a way back of a share of its length; None at its shortest."""
+        raise NotImplementedError
+
+    def overdone(self) -> Self:
+        """The same, exaggerated: to hear its movement."""
+        raise NotImplementedError

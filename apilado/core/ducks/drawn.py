@@ -1,0 +1,81 @@
+"""Duck: a drawn shape that each hit starts."""
+
+from __future__ import annotations
+
+from typing import ClassVar, Literal, Self
+
+import numpy as np
+from numpy.typing import NDArray
+
+from apilado.core.clock import Clock
+from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.ducks import SHORTEST_EDGE_MS, drawn_shape, shapes_at
+from apilado.core.ducks.base import DuckShape
+from apilado.core.parameters import choice, number
+from apilado.core.units import beats_to_seconds
+
+SHORTEST_MS, SHORTEST_BEATS = 5.0, 1 / 64
+
+
+class DrawnDuck(DuckShape):
+    """Depth, attack, hold, release and curve; the same at every hit, however loud."""
+
+    label: ClassVar[str] = "Drawn shape"
+
+    kind: Literal["drawn"] = "drawn"
+    depth_db: float = number(9.0, low=0.0, high=60.0, step=0.1, unit="dB", label="Depth")
+    attack_ms: float = number(
+        2.0, low=0.0, high=100.0, step=0.1, unit="ms", label="Attack", help="It is down when the hit comes"
+    )
+    lengths: Literal["ms", "beats"] = choice("ms", label="Lengths in")
+    hold_ms: float = number(40.0, low=0.0, high=1000.0, step=1.0, unit="ms", label="Hold")
+    release_ms: float = number(120.0, low=5.0, high=2000.0, step=1.0, scale="log", unit="ms", label="Release")
+    hold_beats: float = number(1 / 8, low=0.0, high=4.0, step=1 / 32, unit="beats", label="Hold")
+    release_beats: float = number(1 / 4, low=1 / 64, high=8.0, step=1 / 32, unit="beats", label="Release")
+    curve: float = number(
+        0.0, low=-1.0, high=1.0, label="Curve", help="Of the release: below 0 back at once, above 0 late"
+    )
+
+    def unused(self) -> tuple[str, ...]:
+        """The parameters that do nothing in the unit chosen."""
+        return ("hold_beats", "release_beats") if self.lengths == "ms" else ("hold_ms", "release_ms")
+
+    def times_ms(self, tempo_bpm: float) -> tuple[float, float]:
+        """Hold and release in milliseconds."""
+        if self.lengths == "ms":
+            return self.hold_ms, self.release_ms
+        hold, release = (1000.0 * beats_to_seconds(b, tempo_bpm) for b in (self.hold_beats, self.release_beats))
+        return hold, release
+
+    def reduction(self, key: Audio, starts: tuple[int, ...], clock: Clock) -> NDArray[np.float32]:
+        hold, release = self.times_ms(clock.tempo_bpm)
+        lead = clock.samples_in_ms(self.attack_ms)
+        shape = drawn_shape(
+            depth_db=self.depth_db,
+            # Not in no time at all: that clicks.
+            attack_frames=max(lead, clock.samples_in_ms(SHORTEST_EDGE_MS)),
+            hold_frames=clock.samples_in_ms(hold),
+            release_frames=clock.samples_in_ms(release),
+            curve=self.curve,
+        )
+        return shapes_at(shape, starts, clock.frames, looped=clock.looped, lead=lead)
+
+    def lead_ms(self) -> float:
+        return self.attack_ms
+
+    def back_ms(self, clock: Clock) -> float:
+        return sum(self.times_ms(clock.tempo_bpm))
+
+    def shortened(self, share: float) -> Self | None:
+        if self.lengths == "beats":
+            release, hold = self.release_beats * share, self.hold_beats * share
+            if release < SHORTEST_BEATS:
+                return None
+            return self.model_copy(update={"release_beats": round(release, 4), "hold_beats": round(hold, 4)})
+        release, hold = self.release_ms * share, self.hold_ms * share
+        if release < SHORTEST_MS:
+            return None
+        return self.model_copy(update={"release_ms": round(release, 1), "hold_ms": round(hold, 1)})
+
+    def overdone(self) -> Self:
+        return self.model_copy(update={"depth_db": 40.0})

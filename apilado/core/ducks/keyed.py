@@ -1,0 +1,91 @@
+"""Duck: a compressor keyed from the trigger's sound."""
+
+from __future__ import annotations
+
+import math
+from typing import ClassVar, Literal, Self
+
+import numpy as np
+from numpy.typing import NDArray
+
+from apilado.core.clock import Clock
+from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.dynamics import Detector, whole_reduction
+from apilado.core.dsp.equaliser import butterworth_high_pass, butterworth_low_pass
+from apilado.core.dsp.filters import NO_SECTIONS, filtered
+from apilado.core.ducks.base import DuckShape
+from apilado.core.parameters import choice, number
+
+RMS_MS = 10.0
+SHORTEST_RELEASE_MS = 5.0
+KEY_SLOPE_DB_PER_OCTAVE = 12
+
+
+class KeyedDuck(DuckShape):
+    """The trigger's sound, filtered, drives threshold, ratio, attack, hold and release."""
+
+    label: ClassVar[str] = "Compressor"
+
+    kind: Literal["keyed"] = "keyed"
+    threshold_db: float = number(-24.0, low=-60.0, high=0.0, step=0.1, unit="dB", label="Threshold")
+    ratio: float = number(4.0, low=1.0, high=50.0, step=0.1, scale="log", unit=":1", label="Ratio")
+    knee_db: float = number(6.0, low=0.0, high=24.0, step=0.1, unit="dB", label="Knee")
+    attack_ms: float = number(0.5, low=0.0, high=100.0, step=0.1, unit="ms", label="Attack")
+    hold_ms: float = number(10.0, low=0.0, high=500.0, step=1.0, unit="ms", label="Hold")
+    release_ms: float = number(60.0, low=5.0, high=2000.0, step=1.0, scale="log", unit="ms", label="Release")
+    range_db: float = number(12.0, low=0.0, high=60.0, step=0.1, unit="dB", label="Range")
+    lookahead_ms: float = number(1.0, low=0.0, high=20.0, step=0.1, unit="ms", label="Look-ahead")
+    detection: Literal["peak", "rms"] = choice("peak", label="Detection", help="Every sample, or the mean of 10 ms")
+    key_high_pass_hz: float = number(
+        20.0, low=20.0, high=2000.0, step=1.0, scale="log", unit="Hz", label="Key from", help="20 Hz: no filter"
+    )
+    key_low_pass_hz: float = number(
+        20000.0, low=100.0, high=20000.0, step=1.0, scale="log", unit="Hz", label="Key up to", help="20 kHz: no filter"
+    )
+
+    def detector(self) -> Detector:
+        """What makes its gain reduction of the key."""
+        return Detector(
+            threshold_db=self.threshold_db,
+            ratio=self.ratio,
+            knee_db=self.knee_db,
+            attack_ms=self.attack_ms,
+            release_ms=self.release_ms,
+            hold_ms=self.hold_ms,
+            range_db=self.range_db,
+            rms_ms=RMS_MS if self.detection == "rms" else 0.0,
+        )
+
+    def heard_key(self, key: Audio, clock: Clock) -> Audio:
+        """The key through its filter."""
+        rate = clock.rate_hz
+        parts = [NO_SECTIONS]
+        if self.key_high_pass_hz > 20.0:
+            parts.append(butterworth_high_pass(self.key_high_pass_hz, KEY_SLOPE_DB_PER_OCTAVE, rate))
+        if self.key_low_pass_hz < 20000.0:
+            parts.append(butterworth_low_pass(self.key_low_pass_hz, KEY_SLOPE_DB_PER_OCTAVE, rate))
+        return filtered(key, np.vstack(parts), rate_hz=rate, looped=clock.looped)
+
+    def reduction(self, key: Audio, starts: tuple[int, ...], clock: Clock) -> NDArray[np.float32]:
+        heard = self.heard_key(key, clock)
+        reduction = whole_reduction(heard, self.detector(), rate_hz=clock.rate_hz, looped=clock.looped)
+        ahead = clock.samples_in_ms(self.lookahead_ms)
+        if clock.looped:
+            return np.roll(reduction, -ahead)
+        return np.append(reduction[ahead:], np.zeros(ahead, np.float32))
+
+    def lead_ms(self) -> float:
+        return self.lookahead_ms + self.attack_ms
+
+    def back_ms(self, clock: Clock) -> float:
+        return self.hold_ms + self.release_ms
+
+    def shortened(self, share: float) -> Self | None:
+        release = math.floor(self.release_ms * share)
+        if release < SHORTEST_RELEASE_MS:
+            return None
+        return self.model_copy(update={"release_ms": float(release)})
+
+    def overdone(self) -> Self:
+        harder = {"threshold_db": max(-60.0, self.threshold_db - 18.0), "ratio": 50.0, "range_db": 40.0}
+        return self.model_copy(update=harder)

@@ -1,0 +1,82 @@
+"""What carving is made of: carve pairs, gentle points, and the balance that a target asks for."""
+
+from __future__ import annotations
+
+from types import MappingProxyType
+
+import numpy as np
+from numpy.typing import NDArray
+
+from apilado.core.document.carving import MOST_PAIRS, TargetName
+from apilado.core.document.editing import Edit, fresh_id
+from apilado.core.document.edits_values import AddPart
+from apilado.core.document.equaliser import MOST_POINTS
+from apilado.core.document.stack import Stack
+from apilado.core.measure.bands import band_centres
+
+PAIR_Q = 1.2
+
+TARGETS: MappingProxyType[TargetName, tuple[tuple[float, float], ...]] = MappingProxyType(
+    {
+        "clean lower mids": (
+            (30.0, -6.0),
+            (45.0, 0.0),
+            (100.0, 0.0),
+            (200.0, -2.0),
+            (320.0, -6.0),
+            (500.0, -4.0),
+            (1000.0, -4.0),
+            (4000.0, -9.0),
+            (16000.0, -24.0),
+        ),
+        "thick lower mids": (
+            (30.0, -6.0),
+            (45.0, 0.0),
+            (100.0, 0.0),
+            (200.0, 0.0),
+            (320.0, 2.0),
+            (500.0, -1.0),
+            (1000.0, -4.0),
+            (4000.0, -9.0),
+            (16000.0, -24.0),
+        ),
+        "flat": ((20.0, 0.0), (2000.0, 0.0), (16000.0, -9.0)),
+    }
+)
+"""Our own curves for the long-term balance of a bass: (Hz, dB per third-octave), straight lines between."""
+
+
+def target_curve(name: TargetName) -> NDArray[np.float64]:
+    """The level in dB per third-octave that a target asks for, up to a constant."""
+    hertz, levels = zip(*TARGETS[name], strict=True)
+    return np.asarray(np.interp(np.log(band_centres(3)), np.log(hertz), levels))
+
+
+def rise_of_target(name: TargetName, low_hz: float, high_hz: float) -> float:
+    """How far a target lies, from `low_hz` to `high_hz`, over the mean of the octaves on either side."""
+    curve, centres = target_curve(name), band_centres(3)
+
+    def mean(low: float, high: float) -> float:
+        inside = (centres >= low * 0.99) & (centres <= high * 1.01)
+        return float(np.mean(curve[inside]))
+
+    return mean(low_hz, high_hz) - (mean(low_hz / 2.0, low_hz) + mean(high_hz, 2.0 * high_hz)) / 2.0
+
+
+def pair_edit(
+    stack: Stack, dip: str, lift: str, frequency_hz: float, *, dip_db: float, lift_db: float, q: float = PAIR_Q
+) -> Edit | None:
+    """An edit that carves a pair; None when the stack has as many as there can be."""
+    if len(stack.pairs) >= MOST_PAIRS:
+        return None
+    name = fresh_id(f"pair-{round(frequency_hz)}", {pair.id for pair in stack.pairs})
+    values = {"frequency_hz": round(frequency_hz, 1), "dip_db": dip_db, "lift_db": lift_db, "q": q}
+    return AddPart(path="pairs", part={"id": name, "dip": dip, "lift": lift, **values})
+
+
+def bell_edit(stack: Stack, owner: str, frequency_hz: float, gain_db: float, q: float) -> Edit | None:
+    """An edit that adds a bell to the EQ of an owner; None where that EQ is full."""
+    if len(stack.equalisers()[owner]) >= MOST_POINTS:
+        return None
+    part = {"kind": "bell", "frequency_hz": round(frequency_hz, 1), "gain_db": round(gain_db, 1), "q": round(q, 2)}
+    return AddPart(path=f"{owner}/eq", part=part)

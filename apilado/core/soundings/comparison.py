@@ -1,0 +1,48 @@
+"""The stack's long-term balance against its target, and against a finished piece."""
+
+from __future__ import annotations
+
+from apilado.core.dsp.audio import Audio, as_stereo
+from apilado.core.measure.balance import (
+    Comparison,
+    PieceMeasures,
+    against_curve,
+    against_piece,
+    measure_piece,
+)
+from apilado.core.render.stage import stage
+from apilado.core.soundings.carving import target_curve
+from apilado.core.soundings.measures import Measures
+from apilado.core.sources.base import AssetLoader
+
+
+def _loaded(*, asset: str, rate_hz: int, load: AssetLoader) -> PieceMeasures:
+    return measure_piece(as_stereo(load(asset, rate_hz)), rate_hz=rate_hz)
+
+
+def _measured(audio: Audio, *, rate_hz: int) -> PieceMeasures:
+    return measure_piece(audio, rate_hz=rate_hz)
+
+
+def balance_against_target(measures: Measures) -> Comparison:
+    """The bass against the target's curve."""
+    return against_curve(measures.bass, target_curve(measures.stack.target))
+
+
+def reference_measures(measures: Measures) -> PieceMeasures | None:
+    """The finished piece, measured once; None if the stack has none."""
+    reference = measures.stack.reference
+    if reference is None:
+        return None
+    rate, context = measures.clock.rate_hz, {"load": measures.load}
+    found: PieceMeasures = measures.run(stage(_loaded, asset=reference.asset, rate_hz=rate, context=context))
+    return found
+
+
+def balance_against_piece(measures: Measures) -> Comparison | None:
+    """The whole mix against the finished piece at equal loudness; None if there is none."""
+    other = reference_measures(measures)
+    if other is None:
+        return None
+    own: PieceMeasures = measures.run(stage(_measured, measures.graph.output, rate_hz=measures.clock.rate_hz))
+    return against_piece(own, other)

@@ -1,0 +1,33 @@
+"""Treatment: gentle saturation, with as much asymmetry as is asked for."""
+
+from __future__ import annotations
+
+from typing import ClassVar, Literal
+
+from apilado.core.clock import Clock
+from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.filters import dc_blocker, filtered
+from apilado.core.dsp.oversampling import oversampled
+from apilado.core.dsp.shapers import saturated
+from apilado.core.parameters import choice, number
+from apilado.core.treatments.base import Treatment, blended
+from apilado.core.units import db_to_gain
+
+
+class Saturation(Treatment):
+    """A hyperbolic tangent about a bias: odd harmonics, and even ones as the bias grows. Quiet sound passes at 0 dB."""
+
+    label: ClassVar[str] = "Saturation"
+
+    kind: Literal["saturation"] = "saturation"
+    drive_db: float = number(4.0, low=0.0, high=24.0, step=0.1, unit="dB", label="Drive")
+    bias: float = number(0.15, low=0.0, high=0.9, label="Bias", help="0: odd harmonics only")
+    output_db: float = number(0.0, low=-24.0, high=12.0, step=0.1, unit="dB", label="Output")
+    blend: float = number(1.0, low=0.0, high=1.0, label="Blend")
+    oversampling: Literal[1, 2, 4, 8] = choice(4, label="Oversampling", unit="×")
+
+    def process(self, audio: Audio, clock: Clock) -> Audio:
+        drive = float(db_to_gain(self.drive_db))
+        wet = oversampled(audio, self.oversampling, lambda x: saturated(x, drive, self.bias), looped=clock.looped)
+        wet = filtered(wet, dc_blocker(clock.rate_hz), rate_hz=clock.rate_hz, looped=clock.looped)
+        return blended(audio, wet, blend=self.blend, wet_gain=float(db_to_gain(self.output_db)))

@@ -1,0 +1,97 @@
+"""The Time strip as measured: bass and kick drawn over each other, and the ducks; zoomed to a hit, what they win."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from apilado.core.dsp.audio import Audio
+from apilado.core.measure.passage import outline
+from apilado.core.soundings.measures import Measures
+from apilado.web.drawings.plan_passage import reduction_span
+from apilado.web.drawings.svg import label, points, tag
+from apilado.web.drawings.view import LANE_SHARE, View
+from apilado.web.sheets.ducks import chosen_ducker
+
+HIT_BEATS = 2.0
+"""A stretch this short is looked at as one hit: before, after and sum."""
+
+
+def strip(measures: Measures, view: View) -> str:
+    """SVG of the waveforms' lane and the ducks' lane."""
+    first, last = view.beats(measures.stack)
+    lane = view.strip * LANE_SHARE
+    near = last - first <= HIT_BEATS and bool(measures.reductions)
+    parts = _hit_waves(measures, view, lane) if near else _waves(measures, view, lane)
+    parts.append(tag("line", class_="lane-line", x1=0, x2=view.passage, y1=lane, y2=lane))
+    return "".join(parts + _ducks(measures, view, lane))
+
+
+def _frames(measures: Measures, view: View) -> tuple[int, int]:
+    first, last = view.beats(measures.stack)
+    return measures.clock.sample_at(first), measures.clock.sample_at(last)
+
+
+def _wave(audio: Audio, view: View, frames: tuple[int, int], lane: float, class_: str, scale: float = 1.0) -> str:
+    columns = max(16, int(view.passage))
+    middle = lane / 2.0
+    shape = outline(audio, first=frames[0], last=frames[1], columns=columns)
+    xs = (np.arange(columns) + 0.5) * view.passage / columns
+    edges = (np.clip(shape.high * scale, -1.0, 1.0), np.clip(shape.low * scale, -1.0, 1.0))
+    upper, lower = (
+        [(float(x), middle - float(v) * (middle - 3)) for x, v in zip(xs, edge, strict=True)] for edge in edges
+    )
+    return tag("polygon", class_=class_, points=points(upper + lower[::-1]))
+
+
+def _waves(measures: Measures, view: View, lane: float) -> list[str]:
+    frames = _frames(measures, view)
+    parts = [_wave(measures.bass_audio, view, frames, lane, "bass-wave")]
+    if "kick" in measures.heard_drums:
+        parts.append(_wave(measures.kick_audio, view, frames, lane, "kick-wave"))
+    parts.append(label("bass and kick", view.passage - 6, 13, class_="grid-label", text_anchor="end"))
+    return parts
+
+
+def _hit_waves(measures: Measures, view: View, lane: float) -> list[str]:
+    """Kick, bass before and after the duck, and their sum; and what the duck wins of the peak in view."""
+    frames = _frames(measures, view)
+    before_bass, before, after = (
+        measures.run(stage) for stage in (measures.undone.bass, measures.undone.output, measures.graph.output)
+    )
+    peaks = [float(np.max(np.abs(audio[:, frames[0] : frames[1]]), initial=0.0)) for audio in (before, after)]
+    scale = min(1.0, 1.0 / max(*peaks, 1e-6))
+    parts = [
+        _wave(before_bass, view, frames, lane, "bass-before", scale),
+        _wave(measures.bass_audio, view, frames, lane, "bass-wave", scale),
+        _wave(after, view, frames, lane, "sum-wave", scale),
+    ]
+    if "kick" in measures.heard_drums:
+        parts.append(_wave(measures.kick_audio, view, frames, lane, "kick-wave", scale))
+    won = 20.0 * float(np.log10(max(peaks[0], 1e-6) / max(peaks[1], 1e-6)))
+    said = f"in view the duck wins {won:.1f} dB of peak".replace("-", "−")
+    parts.append(label(said, view.passage - 6, 13, class_="grid-label won", text_anchor="end"))
+    parts.append(
+        label(
+            "bass before (faint), after, kick, sum", view.passage - 6, lane - 5, class_="grid-label", text_anchor="end"
+        )
+    )
+    return parts
+
+
+def _ducks(measures: Measures, view: View, lane: float) -> list[str]:
+    """The gain reduction of every ducker that is on, the chosen one the strongest."""
+    frames, columns = _frames(measures, view), max(16, int(view.passage))
+    span = reduction_span(measures.stack)
+    scale = (view.strip - lane - 5.0) / span
+    chosen = chosen_ducker(measures.stack, view.selected)
+    index = np.linspace(frames[0], frames[1] - 1, columns).astype(np.int64)
+    parts = []
+    for name, reduction in measures.reductions.items():
+        values = np.minimum(reduction[np.clip(index, 0, reduction.shape[0] - 1)], span)
+        trace = [(i * view.passage / (columns - 1), lane + 1 + float(v) * scale) for i, v in enumerate(values)]
+        closed = [(0.0, lane + 1.0), *trace, (view.passage, lane + 1.0)]
+        state = "reduction" if chosen is not None and chosen.id == name else "reduction is-other"
+        parts.append(tag("polygon", class_=state, points=points(closed)))
+    said = f"duck −{span:.0f} dB" if measures.reductions else "duck off"
+    parts.append(label(said, view.passage - 6, view.strip - 5, class_="grid-label", text_anchor="end"))
+    return parts

@@ -1,0 +1,155 @@
+"""What a sheet is made of: sections of fields and actions, each field built from a parameter's declaration."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from types import MappingProxyType
+from typing import Any
+
+from pydantic import BaseModel
+
+from apilado.core.document.equaliser import MOST_POINTS, POINTS, KeyedBell, Point
+from apilado.core.document.stack import Stack
+from apilado.core.parameters import Parameter, parameters_of
+from apilado.core.treatments.base import Treatment
+from apilado.core.treatments.registry import TREATMENTS
+
+AUDIO_ACCEPT = ".wav,.aif,.aiff,.flac,.ogg,.mp3"
+HITS_ACCEPT = f".mid,.midi,{AUDIO_ACCEPT}"
+STARTS = MappingProxyType(
+    {
+        "high-pass": 35.0,
+        "low-shelf": 120.0,
+        "bell": 300.0,
+        "high-shelf": 4000.0,
+        "low-pass": 12000.0,
+        "keyed-bell": 110.0,
+    }
+)
+"""Where a new EQ point begins, in Hz."""
+
+
+@dataclass(frozen=True)
+class Field:
+    """One control: where its value lies, how it is declared, what it is now."""
+
+    path: str
+    parameter: Parameter
+    value: Any
+
+
+@dataclass(frozen=True)
+class Action:
+    """A button: it does an edit, opens a file for one, chooses something, or overdoes a part while it is held."""
+
+    label: str
+    edit: dict[str, Any] | None = None
+    upload: str | None = None
+    accept: str = ""
+    danger: bool = False
+    select: str = ""
+    chosen: bool = False
+    overdo: str = ""
+
+
+@dataclass(frozen=True)
+class Section:
+    """A titled group of fields and actions."""
+
+    title: str
+    fields: tuple[Field, ...] = ()
+    actions: tuple[Action, ...] = ()
+    folded: bool = False
+    note: str = ""
+    key: str = ""
+    children: tuple[Section, ...] = field(default=())
+
+
+def fields_of(model: BaseModel, path: str, *names: str, without: tuple[str, ...] = ()) -> tuple[Field, ...]:
+    """The fields of a model at a path: those named, or all but some and those that do nothing at present."""
+    unused: tuple[str, ...] = model.unused() if hasattr(model, "unused") else ()
+    return tuple(
+        Field(f"{path}/{p.name}" if path else p.name, p, getattr(model, p.name))
+        for p in parameters_of(type(model))
+        if (p.name in names if names else p.name not in (*without, *unused))
+    )
+
+
+def choice_field(path: str, name: str, value: Any, options: list[tuple[Any, str]]) -> Field:
+    """A choice whose options depend on the document."""
+    return Field(path, Parameter(name, "choice", name, value, choices=tuple(options)), value)
+
+
+def treatments_section(title: str, owner: str, treatments: tuple[Treatment, ...]) -> Section:
+    """A chain of treatments, and what can be added to it."""
+    path = f"{owner}/treatments"
+    children = tuple(
+        Section(t.label, fields_of(t, f"{path}/{i}"), _treatment_actions(path, i, len(treatments), t))
+        for i, t in enumerate(treatments)
+    )
+    adds = tuple(
+        Action(
+            f"Add {model.label.lower()}",
+            {"op": "add", "path": path, "part": {"kind": model.model_fields["kind"].default}},
+        )
+        for model in TREATMENTS
+    )
+    return Section(title, (), adds, children=children)
+
+
+def _treatment_actions(path: str, index: int, count: int, treatment: Treatment) -> tuple[Action, ...]:
+    here = f"{path}/{index}"
+    actions = []
+    if treatment.overdone() is not None:
+        actions.append(Action("Overdo", overdo=here))
+    if index > 0:
+        actions.append(Action("Earlier", {"op": "move", "path": here, "to": index - 1}))
+    if index + 1 < count:
+        actions.append(Action("Later", {"op": "move", "path": here, "to": index + 1}))
+    return (*actions, Action("Remove", {"op": "remove", "path": here}, danger=True))
+
+
+def eq_section(stack: Stack, owner: str, phase: tuple[Field, ...] = ()) -> Section:
+    """The EQ of a part: its points, the carve pairs that reach it, and what can be added."""
+    path = f"{owner}/eq"
+    members = stack.equalisers()[owner]
+    drum = owner == "kick" or owner.startswith("triggers/")
+    others = [(name, stack.owner_name(name)) for name in stack.equalisers() if name != owner]
+    children = [
+        Section(
+            f"{point.label} {index + 1}",
+            (
+                *fields_of(point, f"{path}/{index}"),
+                *_trigger_field(stack, point, f"{path}/{index}"),
+                choice_field(f"{path}/{index}!copy", "Copy to", "", [("", "…"), *others]),
+            ),
+            (Action("Remove", {"op": "remove", "path": f"{path}/{index}"}, danger=True),),
+            key=f"point:{path}/{index}",
+        )
+        for index, point in enumerate(members)
+    ]
+    for pair in stack.pairs:
+        if owner in (pair.dip, pair.lift):
+            title = f"Pair: {stack.owner_name(pair.dip)} gives, {stack.owner_name(pair.lift)} takes"
+            here = f"pairs/{pair.id}"
+            drop = Action("Remove", {"op": "remove", "path": here}, danger=True)
+            children.append(Section(title, fields_of(pair, here), (drop,), key=f"point:{here}"))
+    adds: tuple[Action, ...] = ()
+    if len(members) < MOST_POINTS:
+        adds = tuple(
+            Action(
+                f"Add {model.label.lower()}",
+                {"op": "add", "path": path, "part": {"kind": kind, "frequency_hz": STARTS.get(kind, 1000.0)}},
+            )
+            for model in POINTS
+            for kind in [model.model_fields["kind"].default]
+            if not (drum and model is KeyedBell)
+        )
+    note = "Or double-click in the Profile, and pull."
+    return Section("EQ", phase, adds, children=tuple(children), note=note)
+
+
+def _trigger_field(stack: Stack, point: Point, path: str) -> tuple[Field, ...]:
+    if not isinstance(point, KeyedBell):
+        return ()
+    return (choice_field(f"{path}/trigger", "Trigger", point.trigger, list(stack.drum_names().items())),)

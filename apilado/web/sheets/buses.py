@@ -1,0 +1,56 @@
+"""The sheets of the bus, of the bus that bass and kick share, and of the balance."""
+
+from __future__ import annotations
+
+from apilado.core.document.stack import Stack
+from apilado.web.sheets.base import AUDIO_ACCEPT, Action, Section, eq_section, fields_of, treatments_section
+
+
+def bus_chooser(selected: str) -> Section:
+    """The bass's own bus, or the one it shares with the kick."""
+    return Section(
+        "Buses",
+        (),
+        (
+            Action("Bass", select="bus", chosen=selected == "bus"),
+            Action("Bass and kick", select="shared", chosen=selected == "shared"),
+        ),
+    )
+
+
+def bus_sections(stack: Stack) -> tuple[Section, ...]:
+    """Everything of the bus."""
+    return (
+        bus_chooser("bus"),
+        Section("Bus", fields_of(stack.bus, "bus", without=("eq_phase",))),
+        eq_section(stack, "bus", fields_of(stack.bus, "bus", "eq_phase")),
+        treatments_section("Treatments", "bus", stack.bus.treatments),
+        Section("Limiter", fields_of(stack.bus.limiter, "bus/limiter")),
+    )
+
+
+def shared_sections(stack: Stack) -> tuple[Section, ...]:
+    """Everything of the bus that bass and kick share."""
+    own = Section("Bass and kick", fields_of(stack.shared, "shared"))
+    if not stack.shared.on:
+        return bus_chooser("shared"), own
+    return (
+        bus_chooser("shared"),
+        own,
+        eq_section(stack, "shared"),
+        treatments_section("Treatments", "shared", stack.shared.treatments),
+        Section("Limiter", fields_of(stack.shared.limiter, "shared/limiter")),
+    )
+
+
+def balance_sections(stack: Stack) -> tuple[Section, ...]:
+    """What the balance is judged by."""
+    actions = [Action("Compare with a piece", upload="reference", accept=AUDIO_ACCEPT)]
+    note = "A finished piece is compared at equal loudness; it is never heard."
+    if stack.reference is not None:
+        note = f"File: {stack.reference.file_name}"
+        actions.append(Action("Forget the piece", {"op": "set", "path": "reference", "value": None}, danger=True))
+    return (
+        Section("Target", fields_of(stack, "", "target"), note="What ‘250–400 Hz’ is measured against."),
+        Section("A finished piece", (), tuple(actions), note=note),
+    )

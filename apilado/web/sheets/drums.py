@@ -1,0 +1,111 @@
+"""The sheet of the kick, or of another drum."""
+
+from __future__ import annotations
+
+from types import MappingProxyType
+
+from apilado.core.document.editing import fresh_id
+from apilado.core.document.kick import KICK_SOUNDS
+from apilado.core.document.stack import Stack
+from apilado.core.parameters import Parameter
+from apilado.web.sheets.base import AUDIO_ACCEPT, HITS_ACCEPT, Action, Field, Section, eq_section, fields_of
+
+MOST_TRIGGERS = 8
+SIXTEENTH = 0.25
+PATTERNS: MappingProxyType[str, tuple[float, tuple[float, ...]]] = MappingProxyType(
+    {
+        "Every beat": (1.0, (0.0,)),
+        "One and three": (4.0, (0.0, 2.0)),
+        "Two and four": (4.0, (1.0, 3.0)),
+        "Between the beats": (1.0, (0.5,)),
+        "Broken": (4.0, (0.0, 2.5)),
+        "Stumbling": (4.0, (0.0, 0.75, 2.5)),
+        "Dotted": (1.5, (0.0,)),
+        "Rolling": (4.0, (0.0, 1.5, 3.0, 3.5)),
+    }
+)
+"""Common patterns under names of our own: (length in beats, hits within it), repeated to the end of the loop."""
+
+
+def pattern_hits(name: str, beats: float) -> list[float]:
+    """The hits of a pattern over a loop."""
+    length, hits = PATTERNS[name]
+    rounds = int(beats / length) + 1
+    return sorted(at for n in range(rounds) for hit in hits if (at := n * length + hit) < beats)
+
+
+def rotated(hits: tuple[float, ...], by_beats: float, beats: float) -> list[float]:
+    """The hits moved in time; what leaves the loop at one end comes in at the other."""
+    return sorted({round((hit + by_beats) % beats, 6) for hit in hits if hit < beats})
+
+
+def drum_name(stack: Stack, selected: str) -> str:
+    """The drum that a selection means: `kick`, or `trigger:ID`."""
+    kind, _, name = selected.partition(":")
+    return name if kind == "trigger" and name in stack.drum_names() else "kick"
+
+
+def drum_sections(stack: Stack, selected: str) -> tuple[Section, ...]:
+    """The drums, and everything of the chosen one."""
+    name = drum_name(stack, selected)
+    drum, path = stack.drum(name), stack.drum_owner(name)
+    sound = drum.sound
+    chooser = [
+        Action(shown, select="kick" if key == "kick" else f"trigger:{key}", chosen=key == name)
+        for key, shown in stack.drum_names().items()
+    ]
+    if len(stack.triggers) < MOST_TRIGGERS:
+        fresh = fresh_id("trigger", {"kick", *[t.id for t in stack.triggers]})
+        part = {"id": fresh, "name": f"Trigger {len(stack.triggers) + 1}", "hits": list(stack.kick.hits)}
+        part["sound"] = stack.kick.sound.model_dump(mode="json")
+        chooser.append(Action("Add a trigger", {"op": "add", "path": "triggers", "part": part}))
+    own = ("name", "level_db", "mute", "polarity", "offset_ms")
+    synthesise = {"op": "set-drum-sound", "drum": name, "sound": {"kind": "synth"}}
+    actions = [Action("Use an audio file", upload=name, accept=AUDIO_ACCEPT)]
+    if sound.kind != "synth":
+        actions.append(Action("Synthesise it", synthesise))
+    label = next(model.label for model in KICK_SOUNDS if isinstance(sound, model))
+    remove = ()
+    if name != "kick":
+        remove = (Action("Remove this trigger", {"op": "remove", "path": path}, danger=True),)
+    return (
+        Section("Drums", (), tuple(chooser), note="A muted trigger ducks and keys without being heard."),
+        Section(stack.drum_names()[name], fields_of(drum, path, *own), remove),
+        Section(
+            f"Sound: {label.lower()}",
+            fields_of(sound, f"{path}/sound", without=("file_name",)),
+            tuple(actions),
+            note=f"File: {sound.file_name}" if sound.kind == "sample" else "",
+        ),
+        Section("Shape", fields_of(drum, path, "attack_db", "sustain_db", "clip_db")),
+        _hits_section(stack, name, path),
+        eq_section(stack, path),
+    )
+
+
+def _hits_section(stack: Stack, name: str, path: str) -> Section:
+    drum = stack.drum(name)
+    within = [hit for hit in drum.hits if hit < stack.beats]
+
+    def put(label: str, hits: list[float]) -> Action:
+        return Action(label, {"op": "set", "path": f"{path}/hits", "value": hits})
+
+    patterns = tuple(put(label, pattern_hits(label, stack.beats)) for label in PATTERNS)
+    moves = (
+        put("A sixteenth earlier", rotated(drum.hits, -SIXTEENTH, stack.beats)),
+        put("A sixteenth later", rotated(drum.hits, SIXTEENTH, stack.beats)),
+        put("None", []),
+    )
+    copies = tuple(
+        put(f"As {shown}", list(stack.drum(other).hits))
+        for other, shown in stack.drum_names().items()
+        if other != name and stack.drum(other).hits != drum.hits
+    )
+    listed = Parameter("hits", "text", "Hits", "", help="Beats from 0, with commas")
+    return Section(
+        "Hits",
+        (Field(f"{path}/hits", listed, ", ".join(f"{hit:g}" for hit in drum.hits)),),
+        (*moves, *copies, Action("From a MIDI file or an audio loop", upload=f"hits:{name}", accept=HITS_ACCEPT)),
+        note=f"{len(within)} hits. Double-click in the Time strip adds one; drag moves it; Delete removes it.",
+        children=(Section("Patterns", (), patterns, folded=True),),
+    )

@@ -1,0 +1,80 @@
+"""The sheet of a ducker."""
+
+from __future__ import annotations
+
+from apilado.core.document.ducker import MOST_DUCKERS, Ducker
+from apilado.core.document.editing import fresh_id
+from apilado.core.document.layer import Layer
+from apilado.core.document.stack import Stack
+from apilado.core.ducks.registry import DUCK_SHAPES
+from apilado.core.parameters import Parameter
+from apilado.web.sheets.base import Action, Field, Section, choice_field, fields_of
+
+SHARE_HELP = "Share of the duck's depth"
+
+
+def chosen_ducker(stack: Stack, selected: str) -> Ducker | None:
+    """The ducker that a selection means: `duck` is the first, `duck:ID` that one."""
+    kind, _, name = selected.partition(":")
+    return (stack.ducker(name) if kind == "duck" else None) or (stack.duckers[0] if stack.duckers else None)
+
+
+def share_fields(stack: Stack, layer: Layer) -> tuple[Field, ...]:
+    """How much of each ducker's depth a layer takes."""
+    return tuple(
+        Field(
+            f"duckers/{d.id}/amounts/{layer.id}",
+            Parameter(d.name, "number", d.name, 1.0, low=0.0, high=1.0, help=SHARE_HELP),
+            d.amount(layer.id),
+        )
+        for d in stack.duckers
+    )
+
+
+def duck_sections(stack: Stack, selected: str) -> tuple[Section, ...]:
+    """The duckers, and everything of the chosen one."""
+    ducker = chosen_ducker(stack, selected)
+    chooser = tuple(
+        Action(d.name, select=f"duck:{d.id}", chosen=ducker is not None and d.id == ducker.id) for d in stack.duckers
+    )
+    if len(stack.duckers) < MOST_DUCKERS:
+        name = fresh_id("duck", {d.id for d in stack.duckers})
+        part = {"id": name, "name": f"Duck {len(stack.duckers) + 1}" if stack.duckers else "Duck"}
+        chooser = (*chooser, Action("Add a duck", {"op": "add", "path": "duckers", "part": part}))
+    if ducker is None:
+        return (Section("Ducks", (), chooser, note="Nothing makes room for the kick yet."),)
+    path = f"duckers/{ducker.id}"
+    kinds = [(model.model_fields["kind"].default, model.label) for model in DUCK_SHAPES]
+    triggers = list(stack.drum_names().items())
+    amounts = tuple(
+        Field(
+            f"{path}/amounts/{layer.id}",
+            Parameter(layer.name, "number", layer.name, 1.0, low=0.0, high=1.0, help=SHARE_HELP),
+            ducker.amount(layer.id),
+        )
+        for layer in stack.layers
+    )
+    bars = Parameter("silent_bars", "text", "Off in bars", "", help="Bars whose hits it leaves out, with commas")
+    own = fields_of(ducker, path)
+    remove = Action("Remove this duck", {"op": "remove", "path": path}, danger=True)
+    return (
+        Section("Ducks", (), chooser),
+        Section(
+            ducker.name,
+            (
+                *own[:2],
+                choice_field(f"{path}/trigger", "Trigger", ducker.trigger, triggers),
+                *own[2:],
+                Field(f"{path}/silent_bars", bars, ", ".join(str(bar) for bar in ducker.silent_bars)),
+            ),
+            (Action("Overdo", overdo=path), remove),
+        ),
+        Section(
+            "Shape",
+            (
+                choice_field(f"{path}/shape!kind", "Kind", ducker.shape.kind, kinds),
+                *fields_of(ducker.shape, f"{path}/shape"),
+            ),
+        ),
+        Section("Share of each layer", amounts),
+    )

@@ -1,0 +1,127 @@
+"""The sheet of a layer."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from apilado.core.document.layer import Layer
+from apilado.core.document.stack import Stack
+from apilado.core.parameters import Parameter
+from apilado.core.render.graph import source_root
+from apilado.core.sources.registry import SOURCES
+from apilado.core.sources.tone import MOST_HARMONICS, ToneSource
+from apilado.web.sheets.base import (
+    AUDIO_ACCEPT,
+    Action,
+    Field,
+    Section,
+    choice_field,
+    eq_section,
+    fields_of,
+    treatments_section,
+)
+from apilado.web.sheets.ducks import share_fields
+from apilado.web.sheets.piece import band_names
+
+
+def layer_sections(stack: Stack, layer: Layer) -> tuple[Section, ...]:
+    """Everything of a layer."""
+    path = f"layers/{layer.id}"
+    return (
+        Section(
+            "Place", fields_of(layer, path, "level_db", "width", "pan", "mono", "mono_below_hz", "polarity", "delay_ms")
+        ),
+        _band_section(stack, layer, path),
+        _source_section(stack, layer, path),
+        treatments_section("Treatments", path, layer.treatments),
+        eq_section(stack, path, fields_of(layer, path, "eq_phase")),
+        Section("Duck", share_fields(stack, layer)),
+        Section(
+            "Layer",
+            fields_of(layer, path, "name", "tint", "transpose"),
+            (
+                Action("Copy layer", {"op": "add-layer", "copy_of": layer.id}),
+                *_merges(stack, layer),
+                Action("Remove layer", {"op": "remove-layer", "layer": layer.id}, danger=True),
+                *(
+                    (Action("Clear note levels", {"op": "set", "path": f"{path}/note_levels_db", "value": {}}),)
+                    if layer.note_levels_db
+                    else ()
+                ),
+            ),
+            note=_note_levels(layer),
+        ),
+    )
+
+
+def _note_levels(layer: Layer) -> str:
+    if not layer.note_levels_db:
+        return ""
+    levels = layer.note_levels_db.values()
+    return f"{len(layer.note_levels_db)} pitches have levels of their own, {min(levels):+.1f} to {max(levels):+.1f} dB."
+
+
+def _band_section(stack: Stack, layer: Layer, path: str) -> Section:
+    names = band_names(stack)
+    options: list[tuple[Any, str]] = [
+        (
+            f"{first},{last}",
+            names[first] if first == last else f"{names[first].split('–')[0]}–{names[last].split('–')[1]}",
+        )
+        for first in range(len(names))
+        for last in range(first, len(names))
+    ]
+    span = choice_field(f"{path}/span", "Band", f"{layer.span.first},{layer.span.last}", options)
+    return Section("Band", (span, *fields_of(layer, path, "split")))
+
+
+def _source_section(stack: Stack, layer: Layer, path: str) -> Section:
+    source = layer.source
+    kinds = [(model.model_fields["kind"].default, model.label) for model in SOURCES]
+    actions = [Action("Use an audio file", upload=layer.id, accept=AUDIO_ACCEPT)]
+    children: list[Section] = []
+    if isinstance(source, ToneSource):
+        for index, tone in enumerate(source.tones):
+            tone_path = f"{path}/source/tones/{index}"
+            harmonics = ", ".join("" if level is None else f"{level:g}" for level in tone.harmonics)
+            listed = Parameter(
+                "harmonics",
+                "text",
+                "Harmonics",
+                "",
+                help=f"Levels of 1, 2, 3 … up to {MOST_HARMONICS}; blank keeps the shape's",
+            )
+            drop = {"op": "remove", "path": tone_path}
+            children.append(
+                Section(
+                    f"Tone {index + 1}",
+                    (*fields_of(tone, tone_path), Field(f"{tone_path}/harmonics", listed, harmonics)),
+                    (Action("Remove tone", drop, danger=True),) if len(source.tones) > 1 else (),
+                    folded=index > 0,
+                )
+            )
+        children.append(Section("Envelope", fields_of(source.envelope, f"{path}/source/envelope"), folded=True))
+        if len(source.tones) < 4:
+            actions.append(Action("Add a tone", {"op": "add", "path": f"{path}/source/tones", "part": {}}))
+    own = fields_of(source, f"{path}/source", without=("layer", "file_name"))
+    if source.kind == "layer":
+        others = [(other.id, other.name) for other in stack.layers if other.id != layer.id]
+        own = (choice_field(f"{path}/source/layer", "Layer", source.layer, others), *own)
+    note = f"File: {source.file_name}" if source.kind == "take" else ""
+    return Section(
+        "Source",
+        (choice_field(f"{path}/source!kind", "Source", source.kind, kinds), *own),
+        tuple(actions),
+        children=tuple(children),
+        note=note,
+    )
+
+
+def _merges(stack: Stack, layer: Layer) -> tuple[Action, ...]:
+    """Its upper neighbours of the same source, to be merged into it."""
+    root = source_root(stack, layer).id
+    return tuple(
+        Action(f"Merge with {other.name}", {"op": "merge-layers", "layer": layer.id, "upper": other.id})
+        for other in stack.layers
+        if other.span.first == layer.span.last + 1 and source_root(stack, other).id == root
+    )

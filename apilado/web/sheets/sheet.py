@@ -1,0 +1,77 @@
+"""What the sheet shows for a selection."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from types import MappingProxyType
+
+from apilado.core.document.stack import Stack
+from apilado.core.parameters import Parameter
+from apilado.core.units import midi_to_hz, midi_to_name
+from apilado.web.items import hit_of, note_of
+from apilado.web.sheets.base import Action, Field, Section, fields_of
+from apilado.web.sheets.buses import balance_sections, bus_sections, shared_sections
+from apilado.web.sheets.drums import drum_sections
+from apilado.web.sheets.ducks import duck_sections
+from apilado.web.sheets.layers import layer_sections
+from apilado.web.sheets.piece import piece_sections
+
+SHEETS: MappingProxyType[str, Callable[[Stack, str], tuple[Section, ...]]] = MappingProxyType(
+    {
+        "sub": lambda stack, selected: (),
+        "bus": lambda stack, selected: bus_sections(stack),
+        "shared": lambda stack, selected: shared_sections(stack),
+        "kick": drum_sections,
+        "trigger": drum_sections,
+        "duck": duck_sections,
+        "balance": lambda stack, selected: balance_sections(stack),
+        "piece": lambda stack, selected: piece_sections(stack),
+    }
+)
+TABS = (
+    ("sub", "Low end"),
+    ("kick", "Kick"),
+    ("duck", "Duck"),
+    ("bus", "Bus"),
+    ("balance", "Balance"),
+    ("piece", "Piece"),
+)
+TAB_OF = MappingProxyType({"shared": "bus", "trigger": "kick"})
+"""Under which tab a kind of selection is found, where it is not its own."""
+
+
+def sheet_sections(stack: Stack, selected: str, item: str = "") -> tuple[str, tuple[Section, ...]]:
+    """(what is shown, its sections), a chosen note or hit first; a selection that is gone shows the piece."""
+    name, sections = _selected_sections(stack, selected)
+    return name, (*_item_sections(stack, item), *sections)
+
+
+def tab_of(selected: str) -> str:
+    """The tab under which a selection is found."""
+    kind = selected.partition(":")[0]
+    return selected if kind == "layer" else TAB_OF.get(kind, kind)
+
+
+def _selected_sections(stack: Stack, selected: str) -> tuple[str, tuple[Section, ...]]:
+    kind, _, name = selected.partition(":")
+    layer = stack.layer(name) if kind == "layer" else None
+    if layer is not None:
+        return selected, layer_sections(stack, layer)
+    if kind in SHEETS:
+        return selected, SHEETS[kind](stack, selected)
+    return "piece", piece_sections(stack)
+
+
+def _item_sections(stack: Stack, item: str) -> tuple[Section, ...]:
+    note, hit = note_of(stack, item), hit_of(stack, item)
+    if note is not None:
+        remove = {"op": "note", "was": note.model_dump(mode="json"), "now": None}
+        title = f"Note {midi_to_name(note.pitch)}, {midi_to_hz(float(note.pitch)):.1f} Hz"
+        return (Section(title, fields_of(note, item), (Action("Remove note", remove, danger=True),)),)
+    if hit is not None:
+        drum, at = hit
+        remove = {"op": "hit", "trigger": drum, "was": at, "now": None}
+        beat = Parameter("beat", "number", "Beat", at, unit="beats", low=0.0, high=stack.beats, step=0.25)
+        title = f"Hit of {stack.drum_names()[drum].lower()}"
+        return (Section(title, (Field(f"{item}/beat", beat, at),), (Action("Remove hit", remove, danger=True),)),)
+    return ()

@@ -1,0 +1,49 @@
+// Overdoing: while a button or its key is held, the loop plays with one part exaggerated. Nothing is edited.
+
+import { tell } from "./api.js";
+
+export function listenToOverdo(bench) {
+  let held = null;
+
+  async function begin(button) {
+    if (held) return;
+    held = { button };
+    const mine = held;
+    button.setAttribute("aria-pressed", true);
+    try {
+      if (!bench.player.playing) await bench.player.start();
+      const loop = await bench.player.fetch(`overdo=${encodeURIComponent(button.dataset.overdo)}`);
+      if (held === mine) bench.player.lend(loop);
+    } catch (error) {
+      if (error.status !== 204) tell(error.message, { fault: true });
+    }
+  }
+
+  function end() {
+    if (!held) return;
+    held.button.removeAttribute("aria-pressed");
+    held = null;
+    bench.player.giveBack();
+  }
+
+  document.addEventListener("pointerdown", (event) => {
+    const button = event.target.closest("[data-overdo]");
+    if (button && event.button === 0) begin(button);
+  });
+  for (const name of ["pointerup", "pointercancel", "blur"]) window.addEventListener(name, end);
+  document.addEventListener("keydown", (event) => {
+    const near = event.target.closest?.("[data-overdo]");
+    const pressed = near && (event.key === " " || event.key === "Enter");
+    const typing = event.target.matches?.("input:not([type=range], [type=checkbox]), select, textarea");
+    const key = event.key.toLowerCase() === "o" && !typing && !event.ctrlKey && !event.metaKey && !event.altKey;
+    if (!pressed && !key) return;
+    const button = near ?? document.querySelector("#sheet [data-overdo]");
+    if (!button) return;
+    event.preventDefault();
+    event.stopPropagation();
+    if (!event.repeat) begin(button);
+  }, true);
+  document.addEventListener("keyup", (event) => {
+    if (held && [" ", "Enter", "o", "O"].includes(event.key)) end();
+  }, true);
+}
