@@ -5,10 +5,11 @@ from __future__ import annotations
 from typing import Any
 
 from apilado.core.document.editing import Edit
+from apilado.core.document.edits import edit_from_data
 from apilado.core.document.edits_borders import MoveCrossover
 from apilado.core.document.edits_layers import SetSource
 from apilado.core.document.edits_pattern import ReplaceHit, ReplaceNote
-from apilado.core.document.edits_values import CopyPoint, SetShare, SetValue
+from apilado.core.document.edits_values import SetValue
 from apilado.core.document.stack import Stack
 from apilado.core.notes import Note
 from apilado.errors import InvalidEdit
@@ -37,9 +38,10 @@ def field_edit(stack: Stack, path: str, value: Any) -> Edit:
     if last == "shape!kind":
         return SetValue(path=path.removesuffix("!kind"), value={"kind": str(value)})
     if last.endswith("!copy"):
-        return CopyPoint(path=path.removesuffix("!copy"), to=str(value))
+        return edit_from_data({"op": "copy-point", "path": path.removesuffix("!copy"), "to": str(value)})
     if head.endswith("/amounts"):
-        return SetShare(ducker=head.split("/")[1], layer=last, amount=_number(value, "share"))
+        share = {"ducker": head.split("/")[1], "layer": last, "amount": _number(value, "share")}
+        return edit_from_data({"op": "share", **share})
     if last == "silent_bars":
         return SetValue(path=path, value=_listed(str(value), blanks=False))
     if last == "span":

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits_values import SetValue
 from apilado.core.dsp.dynamics import limiter_reduction
-from apilado.core.measure.bands import band_centres
+from apilado.core.measure.bands import NOMINAL_THIRDS, band_centres
 from apilado.core.soundings.comparison import balance_against_piece, balance_against_target
 from apilado.core.soundings.fitting import fitted_duck, longest_recovering
 from apilado.core.soundings.measures import Measures
@@ -199,7 +199,7 @@ def difference_drawing(difference_db: NDArray[np.float64]) -> str:
         parts.append(tag("line", class_="grid", x1=x, x2=x, y1=0, y2=height))
     for band, value in enumerate(difference_db):
         y = height - (band + 1) * ROW
-        hertz = f"{centres[band]:.0f}" if centres[band] < 1000 else f"{centres[band] / 1000:.3g}k"
+        hertz = NOMINAL_THIRDS[band]
         if band % 3 == 1:
             parts.append(label(hertz, 34, y + ROW - 2, class_="grid-label", text_anchor="end"))
         if np.isnan(value):

@@ -25,6 +25,13 @@ def band_centres(per_octave: int) -> NDArray[np.float64]:
     return kept
 
 
+NOMINAL_THIRDS = (
+    *("20", "25", "31.5", "40", "50", "63", "80", "100", "125", "160", "200", "250", "315", "400", "500", "630", "800"),
+    *("1k", "1.25k", "1.6k", "2k", "2.5k", "3.15k", "4k", "5k", "6.3k", "8k", "10k", "12.5k", "16k", "20k"),
+)
+"""How the third-octaves from 20 Hz to 20 kHz are called (IEC 61260-1, annex E)."""
+
+
 @lru_cache(maxsize=8)
 def band_edges(per_octave: int) -> NDArray[np.float64]:
     """Edges of the bands in Hz, one more than there are bands."""

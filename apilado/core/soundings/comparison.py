@@ -29,6 +29,12 @@ def balance_against_target(measures: Measures) -> Comparison:
     return against_curve(measures.bass, target_curve(measures.stack.target))
 
 
+def mix_measures(measures: Measures) -> PieceMeasures:
+    """The whole mix, measured as a piece."""
+    found: PieceMeasures = measures.run(stage(_measured, measures.graph.output, rate_hz=measures.clock.rate_hz))
+    return found
+
+
 def reference_measures(measures: Measures) -> PieceMeasures | None:
     """The finished piece, measured once; None if the stack has none."""
     reference = measures.stack.reference
@@ -44,5 +50,4 @@ def balance_against_piece(measures: Measures) -> Comparison | None:
     other = reference_measures(measures)
     if other is None:
         return None
-    own: PieceMeasures = measures.run(stage(_measured, measures.graph.output, rate_hz=measures.clock.rate_hz))
-    return against_piece(own, other)
+    return against_piece(mix_measures(measures), other)

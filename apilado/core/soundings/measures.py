@@ -121,7 +121,7 @@ class Measures:
     @property
     def heard_drums(self) -> tuple[str, ...]:
         """The drums that sound, the kick first."""
-        return tuple(name for name in self.stack.drum_names() if not self.stack.drum(name).mute)
+        return heard_drums(self.stack)
 
     @cached_property
     def room(self) -> RoomMap:
@@ -191,8 +191,7 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
         notes = layer_notes(stack, layer)
         wanted["notes", name] = stage(measure_notes, graph.placed[name], spans=note_spans(notes, clock), rate_hz=rate)
         wanted["grid", f"layers/{name}"] = stage(energy_grid, stem, rate_hz=rate, columns=columns)
-    drums = [name for name in graph.drums if not stack.drum(name).mute]
-    for name in drums:
+    for name in heard_drums(stack):
         wanted["grid", stack.drum_owner(name)] = stage(energy_grid, graph.drums[name], rate_hz=rate, columns=columns)
     for key, audio in (("bass", graph.bass), ("kick", graph.kick)):
         wanted[key] = stage(measure_stem, audio, rate_hz=rate)
@@ -226,6 +225,12 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
         load=load,
         run=lambda wished: engine.run([wished], token)[0],
     )
+
+
+def heard_drums(stack: Stack) -> tuple[str, ...]:
+    """The drums that sound within the loop, the kick first."""
+    drums = {name: stack.drum(name) for name in stack.drum_names()}
+    return tuple(name for name, d in drums.items() if not d.mute and any(hit < stack.beats for hit in d.hits))
 
 
 def note_spans(notes: tuple[Note, ...], clock: Clock) -> tuple[tuple[float, int, int, int], ...]:

@@ -6,9 +6,11 @@ import numpy as np
 
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
+from apilado.core.measure.balance import third_levels
 from apilado.core.measure.bands import band_centres, band_edges
 from apilado.core.measure.stem import FINE, THIRD, measure_stem
 from apilado.core.render.stage import stage
+from apilado.core.soundings.comparison import balance_against_piece, balance_against_target, mix_measures
 from apilado.core.soundings.measures import Measures
 from apilado.core.units import power_to_db
 from apilado.web.drawings.measured_strip import strip
@@ -16,6 +18,7 @@ from apilado.web.drawings.svg import image_uri, label, points, tag
 from apilado.web.drawings.view import LEVEL_LOW_DB, View, band_edges_hz, layer_state
 
 THINNEST = 6.0
+THIRD_OVER_TWELFTH_DB = 6.02
 LEAST_COMMON, MOST_COMMON, COMMON_WIDTH = 0.002, 0.2, 46.0
 """Bars of common ground: shares of the drums' energy, and their greatest width in pixels."""
 SILENT_POWER = 1e-7
@@ -160,10 +163,26 @@ def _profile(measures: Measures, view: View) -> str:
         parts.append(tag("g", tag("polygon", class_="spectrum", points=closed), class_=states))
     if float(np.max(measures.kick.fine_db)) > LEVEL_LOW_DB and "kick" in measures.heard_drums:
         parts.append(tag("polyline", class_="kick-spectrum", points=line(measures.kick.fine_db)))
-    parts += _common_ground(measures, view)
+    parts += _compared(measures, view) if view.selected == "balance" else _common_ground(measures, view)
     if measures.sounding:
         parts.append(tag("polyline", class_="sum-spectrum", points=line(measures.bass.fine_db)))
     return "".join(parts)
+
+
+def _compared(measures: Measures, view: View) -> list[str]:
+    """What the balance is compared with, as levels of twelfths of an octave: the target, and a finished piece."""
+    if not measures.sounding:
+        return []
+    lines = [("target-line", third_levels(measures.bass) - balance_against_target(measures).difference_db)]
+    own, piece = mix_measures(measures), balance_against_piece(measures)
+    if piece is not None:
+        lines.append(("piece-line", own.levels_db - piece.difference_db))
+    parts = []
+    for class_, levels in lines:
+        there = [(v - THIRD_OVER_TWELFTH_DB, f) for v, f in zip(levels, band_centres(THIRD), strict=True) if v == v]
+        line = points((view.level_x(float(v)), view.y(float(f))) for v, f in there)
+        parts.append(tag("polyline", class_=class_, points=line))
+    return parts
 
 
 def _common_ground(measures: Measures, view: View) -> list[str]:

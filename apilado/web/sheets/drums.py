@@ -5,6 +5,7 @@ from __future__ import annotations
 from types import MappingProxyType
 
 from apilado.core.document.editing import fresh_id
+from apilado.core.document.equaliser import KeyedBell
 from apilado.core.document.kick import KICK_SOUNDS
 from apilado.core.document.stack import Stack
 from apilado.core.parameters import Parameter
@@ -65,12 +66,14 @@ def drum_sections(stack: Stack, selected: str) -> tuple[Section, ...]:
     if sound.kind != "synth":
         actions.append(Action("Synthesise it", synthesise))
     label = next(model.label for model in KICK_SOUNDS if isinstance(sound, model))
-    remove = ()
-    if name != "kick":
+    remove, users = (), _users(stack, name)
+    if name != "kick" and not users:
         remove = (Action("Remove this trigger", {"op": "remove", "path": path}, danger=True),)
     return (
         Section("Drums", (), tuple(chooser), note="A muted trigger ducks and keys without being heard."),
-        Section(stack.drum_names()[name], fields_of(drum, path, *own), remove),
+        Section(
+            stack.drum_names()[name], fields_of(drum, path, *own), remove, note=f"Followed by {users}." if users else ""
+        ),
         Section(
             f"Sound: {label.lower()}",
             fields_of(sound, f"{path}/sound", without=("file_name",)),
@@ -81,6 +84,18 @@ def drum_sections(stack: Stack, selected: str) -> tuple[Section, ...]:
         _hits_section(stack, name, path),
         eq_section(stack, path),
     )
+
+
+def _users(stack: Stack, name: str) -> str:
+    """What follows a drum, in words: a drum in use cannot go."""
+    duckers = [f"'{ducker.name}'" for ducker in stack.duckers if ducker.trigger == name]
+    bells = [
+        f"a keyed bell of '{stack.owner_name(owner)}'"
+        for owner, points in stack.equalisers().items()
+        for point in points
+        if isinstance(point, KeyedBell) and point.trigger == name
+    ]
+    return ", ".join([*duckers, *bells])
 
 
 def _hits_section(stack: Stack, name: str, path: str) -> Section:

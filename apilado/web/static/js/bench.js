@@ -356,6 +356,11 @@ function listen(bench) {
   document.addEventListener("change", (event) => {
     if (event.target.dataset?.upload) bench.upload(event.target);
   });
+  document.addEventListener("click", ({ target }) => {
+    if (!target.matches?.("input[data-upload]")) return;
+    // The sheet may be drawn anew while the files are looked through: then the input itself is all that hears of it.
+    target.onchange = () => { if (!target.isConnected) bench.upload(target); };
+  });
   document.body.addEventListener("htmx:afterSwap", (event) => {
     const dialog = document.getElementById("dialog");
     if (event.detail.target.id === "dialog-body" && !dialog.open) dialog.showModal();

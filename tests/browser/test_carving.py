@@ -1,0 +1,280 @@
+"""Carving and ducking through the interface, while the loop plays; the whole chain on every demo stack."""
+
+import contextlib
+import io
+import json
+import re
+import tempfile
+import urllib.parse
+import zipfile
+from pathlib import Path
+
+import numpy as np
+import soundfile
+
+from apilado import cli
+from tests.browser.page import BrowserCase
+from tests.browser.test_listening import follows
+from tests.core.measure.test_drums import drum_loop
+from tests.support import wav
+
+MIX = {"extent": "loop", "file_format": "wav", "bits": "32f", "rate_hz": "48000", "mix": "on"}
+
+
+class CarvingCase(BrowserCase):
+    def setUp(self):
+        for name in self.stacks:
+            self.addCleanup(self.undo_all, name)
+
+    def play(self, page):
+        page.click("#play")
+        self.until(page, "heard.length > 8")
+
+    def hears(self, page, loop):
+        """Whether what is played from now on is a loop."""
+        page.wait_for_timeout(250)
+        page.evaluate("takeHeard()")
+        page.wait_for_timeout(500)
+        return follows(self.heard(page), loop)
+
+    def overdone(self, name, path):
+        raw = self.server.ask(f"/stacks/{self.stacks[name]}/loop?client=test&overdo={urllib.parse.quote(path)}")
+        return np.frombuffer(raw, "<f4").reshape(2, -1)
+
+    def delivered_peak_db(self, page, name):
+        """Peak of the mix in the files of a delivery, made through the dialog."""
+        page.click("#files summary")
+        page.click("#files button:has-text('Deliver')")
+        page.wait_for_selector("#dialog[open] form.deliver")
+        page.select_option("#d-bits", "32f")
+        with page.expect_download() as download:
+            page.click("#dialog button[type=submit]")
+            page.click("#dialog a:has-text('Save the ZIP')")
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "delivery.zip"
+            download.value.save_as(path)
+            with zipfile.ZipFile(path) as archive:
+                audio, _ = soundfile.read(
+                    io.BytesIO(archive.read(next(n for n in archive.namelist() if n.endswith("/mix.wav"))))
+                )
+                told = json.loads(archive.read(next(n for n in archive.namelist() if n.endswith("measures.json"))))
+        page.click("#dialog [data-close]")
+        return 20 * np.log10(np.abs(audio).max()), told
+
+
+class ChainTest(CarvingCase):
+    def test_make_room_fit_and_check_end_without_a_fault_on_every_demo_stack(self):
+        for name in ("Slipway", "Lock Gate", "Rope Walk"):
+            with self.subTest(stack=name):
+                page = self.bench(name)
+                self.play(page)
+                page.keyboard.press("r")
+                page.wait_for_selector("#room-view[aria-busy=false] .room-words")
+                if page.locator(".make-room").count():
+                    share = float(re.search(r"(\d+) →", page.locator(".proposal").first.inner_text())[1])
+                    self.assertGreater(share, 10)
+                    page.click(".make-room")
+                    self.settled(page)
+                    self.until(
+                        page,
+                        "!document.querySelector('#room-view [data-edit]') || document.querySelector('#undo').title.includes('Make room')",
+                    )
+                page.keyboard.press("Escape")
+                page.keyboard.press("d")
+                page.click("#sheet .fit-duck")
+                self.settled(page)
+                self.assertEqual(self.document(name)["duckers"][0]["shape"]["kind"], "drawn")
+                for _ in range(25):
+                    fixes = page.locator("#soundings .sounding.is-fault .btn-fix")
+                    if not fixes.count():
+                        break
+                    fixes.first.click()
+                    self.settled(page)
+                self.assertEqual(page.locator("#soundings .sounding.is-fault").count(), 0)
+                self.assertEqual(self.check(name), [])
+                self.assertTrue(self.hears(page, self.loop(name)))
+                page.keyboard.press("Space")
+                self.headroom_is_what_the_files_say(page, name)
+                self.assertEqual(self.complaints, [])
+
+    def headroom_is_what_the_files_say(self, page, name):
+        page.wait_for_selector("#headroom")
+        shown = page.evaluate(
+            "[...['before', 'after']].map((n) => Number(document.getElementById('headroom').dataset[n]))"
+        )
+        with_duck, told = self.delivered_peak_db(page, name)
+        page.uncheck("#sheet [data-path='duckers/duck/on']")
+        self.settled(page)
+        without, _ = self.delivered_peak_db(page, name)
+        page.keyboard.press("Control+z")
+        self.settled(page)
+        np.testing.assert_allclose(shown, [without, with_duck], atol=0.01)
+        self.assertAlmostEqual(told["headroom"]["with_duck_dbfs"], with_duck, delta=0.02)
+        self.assertAlmostEqual(told["headroom"]["without_duck_dbfs"], without, delta=0.02)
+
+    def check(self, name):
+        bundle = self.folder / "checked.apilado"
+        bundle.write_bytes(self.server.ask(f"/stacks/{self.stacks[name]}/export/bundle"))
+        out = io.StringIO()
+        with contextlib.redirect_stdout(out):
+            status = cli.main(["check", str(bundle), "--json"])
+        self.assertEqual(status, 0)
+        return [s["id"] for s in json.loads(out.getvalue()) if s["status"] == "fault"]
+
+
+class WhilePlayingTest(CarvingCase):
+    def test_overdoing_is_heard_while_it_is_held_and_no_longer(self):
+        page = self.bench("Slipway")
+        self.play(page)
+        page.keyboard.press("d")
+        page.wait_for_selector("#sheet [data-overdo]")
+        self.settled(page)
+        before = self.server.plan(self.stacks["Slipway"])["revision"]
+        for way in ("key", "pointer"):
+            if way == "key":
+                page.keyboard.down("o")
+            else:
+                page.locator("#sheet [data-overdo]").hover()
+                page.mouse.down()
+            page.wait_for_selector("#sheet [data-overdo][aria-pressed=true]")
+            page.wait_for_timeout(900)
+            self.assertTrue(self.hears(page, self.overdone("Slipway", "duckers/duck")), way)
+            if way == "key":
+                page.keyboard.up("o")
+            else:
+                page.mouse.up()
+            self.assertTrue(self.hears(page, self.loop("Slipway")), way)
+        self.assertEqual(self.server.plan(self.stacks["Slipway"])["revision"], before)
+        self.assertEqual(self.complaints, [])
+
+    def test_a_pair_a_drawn_duck_and_a_listened_point_are_heard(self):
+        page = self.bench("Slipway")
+        self.play(page)
+        self.server.ask(
+            f"/stacks/{self.stacks['Slipway']}/edits",
+            {
+                "edit": {
+                    "op": "add",
+                    "path": "pairs",
+                    "part": {"id": "p", "dip": "layers/mid", "lift": "kick", "frequency_hz": 150},
+                },
+                "base": 0,
+                "view": {},
+            },
+        )
+        page.wait_for_timeout(3000)  # the page notices what another one did
+        page.keyboard.press("2")
+        page.wait_for_selector("#profile [data-drag=pair]")
+        self.drag(page, "#profile [data-drag=pair] .grip-area", -30, -20)
+        self.settled(page)
+        (pair,) = self.document("Slipway")["pairs"]
+        self.assertGreater(pair["dip_db"], 5.0)
+        self.assertAlmostEqual(pair["lift_db"] / pair["dip_db"], 0.5, delta=0.02)
+        self.assertGreater(pair["frequency_hz"], 155.0)
+        self.assertTrue(self.hears(page, self.loop("Slipway")))
+        page.keyboard.press("d")
+        page.click("#sheet .fit-duck")
+        page.wait_for_selector("#strip .duck-point")
+        page.click("[data-zoom=hit]")
+        self.settled(page)
+        was = self.document("Slipway")["duckers"][0]["shape"]
+        self.drag(page, "#strip .duck-point[data-part=release] .grip-area", 90, 0)
+        self.settled(page)
+        now = self.document("Slipway")["duckers"][0]["shape"]
+        self.assertGreater(now["release_ms"], was["release_ms"] + 30)
+        page.locator("#strip .duck-point[data-part=hold]").focus()
+        page.keyboard.press("ArrowDown")
+        self.settled(page)
+        self.assertAlmostEqual(
+            self.document("Slipway")["duckers"][0]["shape"]["depth_db"], was["depth_db"] + 0.5, places=5
+        )
+        self.assertTrue(self.hears(page, self.loop("Slipway")))
+        page.wait_for_selector("#strip .bass-before", state="attached")
+        page.keyboard.press("2")
+        page.check("#sheet [data-path='layers/mid/eq/0/solo']")
+        self.settled(page)
+        alone = self.loop("Slipway")
+        self.assertTrue(self.hears(page, alone))
+        page.uncheck("#sheet [data-path='layers/mid/eq/0/solo']")
+        self.settled(page)
+        self.assertLess(np.abs(alone).max(), np.abs(self.loop("Slipway")).max())
+        self.assertEqual(self.complaints, [])
+
+
+class DrumsTest(CarvingCase):
+    def test_a_trigger_its_hits_and_a_second_duck(self):
+        page = self.bench("Slipway")
+        page.keyboard.press("k")
+        page.click("#sheet button:has-text('Add a trigger')")
+        page.click("#sheet [data-select='trigger:trigger']")
+        page.wait_for_selector("#strip [data-drum=trigger]")
+        page.locator("#sheet details:has-text('Patterns') summary").last.click()
+        page.click("#sheet button:has-text('Two and four')")
+        self.settled(page)
+        data = self.document("Slipway")
+        self.assertEqual(data["triggers"][0]["hits"][:3], [1.0, 3.0, 5.0])
+        self.assertEqual(page.locator("#strip .hit[data-drum=trigger]").count(), 8)
+        page.locator("#strip .hit[data-drum=trigger]").first.focus()
+        page.keyboard.press("ArrowRight")
+        self.settled(page)
+        self.assertEqual(self.document("Slipway")["triggers"][0]["hits"][0], 1.25)
+        page.keyboard.press("d")
+        page.click("#sheet button:has-text('Add a duck')")
+        page.click("#sheet [data-select='duck:duck-2']")
+        page.select_option("#sheet [data-path='duckers/duck-2/trigger']", "trigger")
+        page.select_option("#sheet [data-path='duckers/duck-2/reach']", "below")
+        page.wait_for_selector("#sheet input[type=number][data-path='duckers/duck-2/frequency_hz']")
+        self.settled(page)
+        self.assertEqual(self.document("Slipway")["duckers"][1]["reach"], "below")
+        page.keyboard.press("Control+z")
+        self.until(
+            page, "!document.querySelector(\"#sheet input[type=number][data-path='duckers/duck-2/frequency_hz']\")"
+        )
+        self.assertEqual(self.complaints, [])
+
+    def test_hits_are_picked_out_of_an_audio_loop(self):
+        audio, _ = drum_loop(126.0, 48000, 9)
+        page = self.bench("Slipway")
+        page.keyboard.press("k")
+        page.wait_for_selector("#sheet [data-upload='hits:kick']", state="attached")
+        self.settled(page)
+        with page.expect_file_chooser() as chooser:
+            page.click("#sheet label:has([data-upload='hits:kick'])")
+        # While the files are looked through the sheet is drawn anew.
+        page.evaluate("document.getElementById('sheet').replaceChildren()")
+        chooser.value.set_files({"name": "drums.wav", "mimeType": "audio/wav", "buffer": wav(audio)})
+        page.wait_for_selector("#dialog[open] >> text=The low ones")
+        page.locator("#dialog li:has-text('The low ones') button:has-text('on sixteenths')").click()
+        self.settled(page)
+        self.assertEqual(self.document("Slipway")["kick"]["hits"], [0.0, 2.5, 4.0, 6.75])
+        self.assertEqual(self.complaints, [])
+
+
+class AccessTest(CarvingCase):
+    def test_axe_finds_nothing_serious_in_the_new_sheets(self):
+        axe = (Path(__file__).parent / "vendor" / "axe.min.js").read_text()
+        for dark in (False, True):
+            page = self.bench("Lock Gate", dark=dark)
+            page.evaluate(axe)
+            for key, shown in (
+                ("r", "#room-view .room-words"),
+                ("d", "#headroom"),
+                ("k", "#sheet .cycle-drawing"),
+                ("t", "#sheet .difference"),
+                ("b", "#sheet .shifts"),
+            ):
+                page.keyboard.press("Escape")
+                page.keyboard.press(key)
+                page.wait_for_selector(shown, state="attached")
+                self.settled(page)
+                found = page.evaluate("axe.run(document, {resultTypes: ['violations']})")
+                serious = [v for v in found["violations"] if v["impact"] in ("serious", "critical")]
+                self.assertEqual(
+                    [(v["id"], [n["html"][:160] for n in v["nodes"][:3]]) for v in serious], [], (key, dark)
+                )
+
+
+if __name__ == "__main__":
+    import unittest
+
+    unittest.main()
