@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from apilado.core.document.editing import Edit
+from apilado.core.document.editing import Edit, fresh_id
 from apilado.core.document.edits import edit_from_data
 from apilado.core.document.edits_borders import MoveCrossover
 from apilado.core.document.edits_layers import SetSource
@@ -37,6 +37,8 @@ def field_edit(stack: Stack, path: str, value: Any) -> Edit:
         return _source_edit(stack, head.removeprefix("layers/"), str(value))
     if last == "shape!kind":
         return SetValue(path=path.removesuffix("!kind"), value={"kind": str(value)})
+    if last.endswith("!pair"):
+        return _pair_edit(stack, path.removesuffix("!pair"), str(value))
     if last.endswith("!copy"):
         return edit_from_data({"op": "copy-point", "path": path.removesuffix("!copy"), "to": str(value)})
     if head.endswith("/amounts"):
@@ -52,6 +54,12 @@ def field_edit(stack: Stack, path: str, value: Any) -> Edit:
     if head.startswith("crossovers/") and last == "frequency_hz":
         return MoveCrossover(index=int(head.split("/")[1]), frequency_hz=_number(value, "frequency"))
     return SetValue(path=path, value=_like(_value_at(stack, path), value))
+
+
+def _pair_edit(stack: Stack, dip: str, lift: str) -> Edit:
+    """A carve pair between two parts, to be pulled where it is wanted."""
+    name = fresh_id("pair", {pair.id for pair in stack.pairs})
+    return edit_from_data({"op": "add", "path": "pairs", "part": {"id": name, "dip": dip, "lift": lift}})
 
 
 def _number(value: Any, what: str) -> float:

@@ -23,7 +23,7 @@ from apilado.web.low_end import mono_bands, workshop
 from apilado.web.sheets.drums import drum_name
 from apilado.web.sheets.ducks import chosen_ducker
 
-WIDTH, ROW, EDGE_DB = 284.0, 13.0, 12.0
+WIDTH, ROW = 284.0, 13.0
 DECAY_HEIGHT, DECAY_DB = 76.0, 48.0
 SHORT_GAP = 0.5
 
@@ -57,16 +57,20 @@ def buses(measures: Measures, selected: str) -> dict[str, Any]:
         given = {"ceiling_db": limiter.ceiling_db, "release_ms": limiter.release_ms}
         audio = measures.run(going_in)
         meters.append(_meter("Limiter", limiter_reduction(audio, **given, rate_hz=clock.rate_hz, looped=True)))
-    over = None
-    if "kick" in measures.heard_drums and measures.sounding and measures.kick.peak > 1e-5:
-        over = float(gain_to_db(measures.kick.peak)) - float(gain_to_db(measures.bass.peak))
     return {
         "meters": meters,
-        "over_db": over,
+        "over_db": kick_over_bass_db(measures),
         "loudness": measures.output_loudness,
         "mono": None if shared else mono_bands(measures),
         "off": shared and not stack.shared.on,
     }
+
+
+def kick_over_bass_db(measures: Measures) -> float | None:
+    """How far the kick peaks over the bass, None where either is silent."""
+    if "kick" not in measures.heard_drums or not measures.sounding or measures.kick.peak < 1e-5:
+        return None
+    return float(gain_to_db(measures.kick.peak)) - float(gain_to_db(measures.bass.peak))
 
 
 def drum(measures: Measures, selected: str) -> dict[str, Any]:
@@ -79,7 +83,9 @@ def drum(measures: Measures, selected: str) -> dict[str, Any]:
         if starts and hit < stack.beats:
             following = next((start for start in starts if start >= hit), starts[0] + stack.beats)
             waits.append(60000.0 * (following - hit) / stack.tempo_bpm)
-    return {"facts": facts, "wait_ms": min(waits, default=None), "decay": decay_drawing(facts.envelope_db)}
+    over = kick_over_bass_db(measures) if name == "kick" else None
+    decay = decay_drawing(facts.envelope_db)
+    return {"facts": facts, "wait_ms": min(waits, default=None), "decay": decay, "over_db": over}
 
 
 def decay_drawing(envelope_db: NDArray[np.float64]) -> str:
@@ -176,42 +182,49 @@ def balance(measures: Measures, selected: str) -> dict[str, Any]:
     if not measures.sounding:
         return {"target": "", "piece": "", "comparison": None, "stack": measures.stack}
     compared = balance_against_piece(measures)
-    widest = ""
+    wider = ""
     if compared is not None and compared.width_difference is not None:
-        upper = band_centres(3) > 1000.0
-        widest = f"{100.0 * float(np.mean(compared.width_difference[upper])):+.0f}".replace("-", "−")
+        widths = np.where(np.isnan(compared.difference_db), np.nan, 100.0 * compared.width_difference)
+        wider = difference_drawing(widths, unit="%", steps=(10.0, 25.0, 50.0))
     return {
         "target": difference_drawing(balance_against_target(measures).difference_db),
         "piece": difference_drawing(compared.difference_db) if compared else "",
         "comparison": compared,
-        "wider": widest,
+        "wider": wider,
         "stack": measures.stack,
     }
 
 
-def difference_drawing(difference_db: NDArray[np.float64]) -> str:
-    """A bar for each third-octave, low at the bottom: to the right where the stack has more."""
+def difference_drawing(
+    difference: NDArray[np.float64], *, unit: str = "dB", steps: tuple[float, float, float] = (3.0, 6.0, 12.0)
+) -> str:
+    """A bar for each third-octave, low at the bottom: to the right where the stack has more.
+
+    Args:
+        steps: what is worth a number, what is far, and what fills the drawing.
+    """
+    told, far, edge = steps
     centres = band_centres(3)
     height, middle, reach = ROW * len(centres), WIDTH / 2.0 + 14.0, WIDTH / 2.0 - 44.0
     parts = [tag("line", class_="eq-zero", x1=middle, x2=middle, y1=0, y2=height)]
-    for level in (-6.0, 6.0):
-        x = middle + level / EDGE_DB * reach
+    for level in (-far, far):
+        x = middle + level / edge * reach
         parts.append(tag("line", class_="grid", x1=x, x2=x, y1=0, y2=height))
-    for band, value in enumerate(difference_db):
+    for band, value in enumerate(difference):
         y = height - (band + 1) * ROW
         hertz = NOMINAL_THIRDS[band]
         if band % 3 == 1:
             parts.append(label(hertz, 34, y + ROW - 2, class_="grid-label", text_anchor="end"))
         if np.isnan(value):
             continue
-        width = min(1.0, abs(float(value)) / EDGE_DB) * reach
-        state = "is-far" if abs(value) > 6.0 else "is-off" if abs(value) > 3.0 else "is-near"
+        width = min(1.0, abs(float(value)) / edge) * reach
+        state = "is-far" if abs(value) > far else "is-off" if abs(value) > told else "is-near"
         left = middle if value > 0 else middle - width
-        said = tag("title", f"{hertz} Hz: {value:+.1f} dB".replace("-", "−"))
+        said = tag("title", f"{hertz} Hz: {value:+.1f} {unit}".replace("-", "−"))
         parts.append(
             tag("rect", said, class_=f"difference {state}", x=left, y=y + 1, width=max(width, 0.5), height=ROW - 3)
         )
-        if abs(value) > 3.0:
+        if abs(value) > told:
             x, anchor = (middle + width + 3, "start") if value > 0 else (middle - width - 3, "end")
             shown = f"{value:+.0f}".replace("-", "−")
             parts.append(label(shown, x, y + ROW - 2, class_="number", text_anchor=anchor))

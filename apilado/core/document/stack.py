@@ -78,6 +78,7 @@ class SharedBus(Model):
 
     on: bool = switch(False, label="On")
     eq: tuple[AnyPoint, ...] = Field(default=(), max_length=MOST_POINTS)
+    eq_phase: Phase = choice("minimum-phase", label="Phase", help="Linear phase turns no phase, and rings before")
     treatments: tuple[AnyTreatment, ...] = Field(default=(), max_length=16)
     level_db: float = number(0.0, low=-60.0, high=12.0, step=0.1, unit="dB", label="Level")
     limiter: Limiter = Limiter(on=False)

@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy import fft
 
-from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.audio import Audio, wrapped_tail
 from apilado.core.measure.bands import band_centres, band_sums
+from apilado.core.measure.stem import StemMeasures
 
 ROWS_PER_OCTAVE = 6
 COLUMNS_PER_BEAT, FEWEST_COLUMNS, MOST_COLUMNS = 8, 64, 512
-LONG_MS, SHORT_MS, TURN_HZ = 128.0, 43.0, 300.0
+LONG_MS, SHORT_MS, TURN_HZ, LOW_TOP_HZ = 128.0, 43.0, 300.0, 800.0
 """Long windows tell low bands apart, short ones tell when; they meet at the turn."""
 
 
@@ -30,25 +32,40 @@ def grid_columns(beats: float) -> int:
     return int(min(MOST_COLUMNS, max(FEWEST_COLUMNS, round(beats * COLUMNS_PER_BEAT))))
 
 
-def energy_grid(audio: Audio, *, rate_hz: int, columns: int) -> NDArray[np.float32]:
+def energy_grid(audio: Audio, stem: StemMeasures, *, columns: int) -> NDArray[np.float32]:
     """Power per sixth-octave (rows, ascending) and moment of a loop: the mean of both channels, a full-scale sine is 1.
 
-    Shape (rows, columns); column c is the moment (c + 1/2)/columns of the loop.
+    Args:
+        audio: a loop, shape (2, frames).
+        stem: what was measured of it; its low end is taken from there.
+
+    Returns:
+        Shape (rows, columns); column c is the moment (c + 1/2)/columns of the loop.
     """
-    mono = audio[0] is audio[1] or bool(np.array_equal(audio[0], audio[1]))
-    channels = audio[:1] if mono else audio
-    low = sum(_powers(channel, LONG_MS, rate_hz, columns) for channel in channels)
-    high = sum(_powers(channel, SHORT_MS, rate_hz, columns) for channel in channels)
+    rate, frames = stem.rate_hz, audio.shape[1]
+    centres = (np.arange(columns) + 0.5) / columns * frames
+    spectra = [stem.left] if stem.left is stem.right else [stem.left, stem.right]
+    # The low end at a low rate: its part of the spectrum, turned back into a short signal.
+    kept = min(stem.left.shape[0], math.ceil(LOW_TOP_HZ / stem.bin_hz) + 1)
+    length = fft.next_fast_len(2 * (kept - 1), real=True)
+    low_rate = length * stem.bin_hz
+    share = low_rate / rate
+    lows = [fft.irfft(spectrum[:kept], length) * np.float32(share) for spectrum in spectra]
+    low = sum(_powers(signal, centres * share, LONG_MS, low_rate) for signal in lows)
+    high = sum(_powers(channel, centres, SHORT_MS, rate) for channel in audio[: len(spectra)])
     upper = band_centres(ROWS_PER_OCTAVE)[:, None] > TURN_HZ
-    return np.asarray(np.where(upper, high, low) / len(channels), np.float32)
+    return np.asarray(np.where(upper, high, low) / len(spectra), np.float32)
 
 
-def _powers(channel: NDArray[np.float32], window_ms: float, rate_hz: int, columns: int) -> NDArray[np.float64]:
+def _powers(
+    signal: NDArray[np.float32], centres: NDArray[np.float64], window_ms: float, rate_hz: float
+) -> NDArray[np.float64]:
+    """Power per sixth-octave in windows about `centres`, going round the signal's end; shape (rows, windows)."""
     size = fft.next_fast_len(round(window_ms * rate_hz / 1000.0), real=True)
-    frames = channel.shape[0]
-    starts = (np.arange(columns) + 0.5) * frames / columns - size / 2
-    index = (starts.astype(np.int64)[:, None] + np.arange(size)) % frames
-    spectra = fft.rfft(channel[index] * np.hanning(size).astype(np.float32), axis=1)
+    around = np.concatenate([wrapped_tail(signal[None], size)[0], signal, signal[: min(size, signal.shape[0])]])
+    starts = np.minimum((centres - size / 2 + size).astype(np.int64), around.shape[0] - size)
+    windows = np.lib.stride_tricks.sliding_window_view(around, size)[starts]
+    spectra = fft.rfft(windows * np.hanning(size).astype(np.float32), axis=1)
     # Parseval under a Hann window: a full-scale sine sums to 3/32·size².
     powers = (spectra.real**2 + spectra.imag**2) * np.float32(32.0 / (3.0 * size**2))
     frequencies = np.arange(spectra.shape[1]) * (rate_hz / size)

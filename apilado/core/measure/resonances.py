@@ -32,14 +32,19 @@ def resonances(stem: StemMeasures, *, least_db: float, fundamental_hz: float = 0
     Levels are taken over a sixth of an octave, or over three harmonics of `fundamental_hz` where that is wider: single
     harmonics are not resonances.
     """
-    powers = (np.abs(stem.left) ** 2 + np.abs(stem.right) ** 2).astype(np.float64)
-    running = np.concatenate([[0.0], np.cumsum(powers)])
+    # Only the bins that matter: from the lowest window's edge to the highest's.
+    first, last = (int(f / stem.bin_hz) for f in (FROM_HZ / 2.0, 2.0 * UP_TO_HZ))
+    first = max(0, first - int(1.5 * fundamental_hz / stem.bin_hz))
+    sides = [stem.left] if stem.left is stem.right else [stem.left, stem.right]
+    powers = sum(side[first:last].real ** 2 + side[first:last].imag ** 2 for side in sides)
+    running = np.concatenate([[0.0], np.cumsum(powers, dtype=np.float64)])
     count = round(math.log2(UP_TO_HZ / FROM_HZ) / STEP)
     margin = round(WIDE_OCTAVES / 2.0 / STEP)
     centres = FROM_HZ * 2.0 ** (STEP * np.arange(-margin, count + margin + 1))
     half = np.maximum(centres * (2.0 ** (NARROW_OCTAVES / 2.0) - 1.0), 1.5 * fundamental_hz)
-    low = np.clip((centres - half) / stem.bin_hz, 0, powers.shape[0] - 1).astype(np.int64)
-    high = np.clip((centres + half) / stem.bin_hz, 1, powers.shape[0]).astype(np.int64)
+    bins = running.shape[0] - 1
+    low = np.clip((centres - half) / stem.bin_hz - first, 0, bins - 1).astype(np.int64)
+    high = np.clip((centres + half) / stem.bin_hz - first, 1, bins).astype(np.int64)
     # Per octave, as the ear goes: a falling spectrum of that kind is level.
     density = (running[high] - running[low]) / np.maximum(high - low, 1) * centres
     levels = np.asarray(power_to_db(density / max(float(np.max(density)), 1e-30)))

@@ -271,7 +271,7 @@ def build(stack: Stack, clock: Clock, load: AssetLoader) -> Graph:
     shared_treated: tuple[tuple[int, Stage], ...] = ()
     if stack.shared.on:
         both = heard[: 2 if "kick" in heard_drums else 1]
-        whole = builder.equalised(stage(steps.mix, *both, frames=clock.frames), "shared")
+        whole = builder.equalised(stage(steps.mix, *both, frames=clock.frames), "shared", stack.shared.eq_phase)
         whole, shared_treated = builder.treated(whole, stack.shared.treatments)
         whole = stage(steps.scale, whole, level_db=stack.shared.level_db)
         if stack.shared.limiter.on:

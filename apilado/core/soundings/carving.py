@@ -14,7 +14,9 @@ from apilado.core.document.equaliser import MOST_POINTS
 from apilado.core.document.stack import Stack
 from apilado.core.measure.bands import band_centres
 
-PAIR_Q = 1.2
+PAIR_Q, KEYED_Q = 1.2, 1.4
+KEYED_TIMES = MappingProxyType({"threshold_db": -18.0, "release_ms": 50.0})
+"""Open only while the drum is at its loudest: the deeper it may be."""
 
 TARGETS: MappingProxyType[TargetName, tuple[tuple[float, float], ...]] = MappingProxyType(
     {
@@ -80,3 +82,11 @@ def bell_edit(stack: Stack, owner: str, frequency_hz: float, gain_db: float, q: 
         return None
     part = {"kind": "bell", "frequency_hz": round(frequency_hz, 1), "gain_db": round(gain_db, 1), "q": round(q, 2)}
     return AddPart(path=f"{owner}/eq", part=part)
+
+
+def keyed_bell_edit(stack: Stack, owner: str, trigger: str, frequency_hz: float, dip_db: float) -> Edit | None:
+    """An edit that adds a dip that opens while a trigger sounds; None where that EQ is full."""
+    if len(stack.equalisers()[owner]) >= MOST_POINTS:
+        return None
+    shape = {"frequency_hz": round(frequency_hz, 1), "gain_db": -round(dip_db, 1), "q": KEYED_Q, **KEYED_TIMES}
+    return AddPart(path=f"{owner}/eq", part={"kind": "keyed-bell", "trigger": trigger, **shape})

@@ -10,7 +10,7 @@ from apilado.core.document.edits_values import SetValue
 from apilado.core.measure.ducking import RECOVERED_DB, HitRecovery
 from apilado.core.measure.kick_phase import HIGH_HZ, LOW_HZ
 from apilado.core.measure.room_map import centre_of
-from apilado.core.soundings.carving import pair_edit
+from apilado.core.soundings.carving import keyed_bell_edit, pair_edit
 from apilado.core.soundings.fitting import longest_recovering
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding
@@ -103,7 +103,12 @@ def kick_clash(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]
         f"Of the kick's energy {value:.0f} % lies where the bass has as much at the same time, "
         f"most of it at {hertz:.0f} Hz, from '{owner.name}'."
     )
-    fix = pair_edit(stack, f"layers/{owner.id}", "kick", hertz, dip_db=4.0, lift_db=1.0)
+    fix: Edit | None
+    if measures.sub is not None and owner.id == measures.sub.id:
+        # What a sub owns it owns all the time: only a bell that moves makes room there without a hole.
+        fix = keyed_bell_edit(stack, where.removesuffix("/eq"), "kick", hertz, 9.0)
+    else:
+        fix = pair_edit(stack, where.removesuffix("/eq"), "kick", hertz, dip_db=4.0, lift_db=1.0)
     return [rule.sounding(status, value, limit, where, text, show=place, fix=fix)]
 
 

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from types import MappingProxyType
 from typing import Any
 
 import numpy as np
@@ -16,16 +15,15 @@ from numpy.typing import NDArray
 
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits import AnyEdit, Several, apply
-from apilado.core.document.edits_values import AddPart
-from apilado.core.document.equaliser import MOST_POINTS
 from apilado.core.document.stack import Stack
 from apilado.core.measure.loudness import measure_loudness
 from apilado.core.measure.passage import energy_grid, grid_columns
 from apilado.core.measure.room_map import RoomMap, centre_of, room_map
+from apilado.core.measure.stem import measure_stem
 from apilado.core.render.graph import Graph, build
 from apilado.core.render.stage import Stage, stage
 from apilado.core.soundings.balance import MUD_MIDDLE_HZ, mud_excess
-from apilado.core.soundings.carving import bell_edit, pair_edit
+from apilado.core.soundings.carving import bell_edit, keyed_bell_edit, pair_edit
 from apilado.core.soundings.measures import Measures
 
 MOST_PROPOSALS = 4
@@ -36,11 +34,10 @@ LOUDEST_CHANGE_LU = 1.3
 """A point that would change a part's loudness by more is made gentler."""
 DIP_DB, LIFT_DB, KEYED_DB, NEIGHBOUR_DB = 4.0, 1.0, 9.0, 3.0
 LEAST_DB = 1.0
-BROAD_Q, KEYED_Q = 1.2, 1.4
-KEYED_TIMES = MappingProxyType({"threshold_db": -18.0, "release_ms": 50.0})
-"""Open only while the drum is at its loudest: the deeper it may be."""
+BROAD_Q = 1.2
 GENTLER = 0.75
 LEAST_WON = 0.01
+THIRD_OCTAVE = 1.0 / 3.0
 BORDER_OCTAVES = 0.5
 """What neighbours share this near their border is the business of the border."""
 
@@ -103,7 +100,7 @@ class _Workshop:
             self.check()
             sound = self.stage_of(graph, owner)
             run: Callable[[Stage], Any] = self.measures.run
-            grids[owner] = run(stage(energy_grid, sound, rate_hz=rate, columns=columns))
+            grids[owner] = run(stage(energy_grid, sound, stage(measure_stem, sound, rate_hz=rate), columns=columns))
             loudness[owner] = run(stage(measure_loudness, sound, rate_hz=rate)).integrated_lkfs
         return _Trial(room_map(grids), loudness)
 
@@ -140,11 +137,7 @@ class _Workshop:
     def edit_for(self, stack: Stack, clash: _Clash, gain_db: float, *, keyed: bool) -> Edit | None:
         hertz = centre_of(clash.common)
         if keyed:
-            if len(stack.equalisers()[clash.other]) >= MOST_POINTS:
-                return None
-            trigger = clash.part.split("/")[-1]
-            shape = {"frequency_hz": round(hertz, 1), "gain_db": -round(gain_db, 1), "q": KEYED_Q, **KEYED_TIMES}
-            return AddPart(path=f"{clash.other}/eq", part={"kind": "keyed-bell", "trigger": trigger, **shape})
+            return keyed_bell_edit(stack, clash.other, clash.part.split("/")[-1], hertz, gain_db)
         lift = round(LIFT_DB * gain_db / DIP_DB, 1)
         return pair_edit(stack, clash.other, clash.part, hertz, dip_db=round(gain_db, 1), lift_db=lift, q=BROAD_Q)
 
@@ -193,9 +186,20 @@ class _Workshop:
             title = f"{other}: −{gain:.1f} dB at {hertz:.0f} Hz while {part} sounds"
         else:
             title = f"{other}: −{gain:.1f} dB at {hertz:.0f} Hz, {part} +{LIFT_DB * gain / DIP_DB:.1f} dB"
-        sentence = f"{100 * shares[0]:.0f} % of {whose} lies where {where} has as much, most of it at {hertz:.0f} Hz."
+        at = f"{hertz:.0f} Hz{self._of_the_drum(clash, hertz)}"
+        sentence = f"{100 * shares[0]:.0f} % of {whose} lies where {where} has as much, most of it at {at}."
         named = tuple((self.stack.owner_name(name), change) for name, change in changes)
         return Proposal(title, sentence, hertz, whose, where, *shares, named, edit)
+
+    def _of_the_drum(self, clash: _Clash, hertz: float) -> str:
+        """What of a drum lies there, as its sound tells: its fundamental, or its punch."""
+        if clash.kind != "drum":
+            return ""
+        facts = self.measures.drum_facts(clash.part.split("/")[-1])
+        for found, word in ((facts.fundamental_hz, "fundamental"), (facts.punch_hz, "punch")):
+            if found is not None and abs(float(np.log2(hertz / found))) < THIRD_OCTAVE:
+                return f", its {word}"
+        return ""
 
     def mud(self, stack: Stack) -> Proposal | None:
         """A dip at 250–400 Hz where they stand above what the target asks for."""

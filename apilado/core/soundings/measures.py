@@ -190,9 +190,11 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
         wanted["stem", name] = stage(measure_stem, stem, rate_hz=rate)
         notes = layer_notes(stack, layer)
         wanted["notes", name] = stage(measure_notes, graph.placed[name], spans=note_spans(notes, clock), rate_hz=rate)
-        wanted["grid", f"layers/{name}"] = stage(energy_grid, stem, rate_hz=rate, columns=columns)
+        wanted["grid", f"layers/{name}"] = stage(energy_grid, stem, wanted["stem", name], columns=columns)
     for name in heard_drums(stack):
-        wanted["grid", stack.drum_owner(name)] = stage(energy_grid, graph.drums[name], rate_hz=rate, columns=columns)
+        sound = graph.drums[name]
+        measured = stage(measure_stem, sound, rate_hz=rate)
+        wanted["grid", stack.drum_owner(name)] = stage(energy_grid, sound, measured, columns=columns)
     for key, audio in (("bass", graph.bass), ("kick", graph.kick)):
         wanted[key] = stage(measure_stem, audio, rate_hz=rate)
     wanted["output loudness"] = stage(measure_loudness, graph.output, rate_hz=rate)

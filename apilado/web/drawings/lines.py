@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import math
 
+from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
 from apilado.web.drawings.svg import label, tag
-from apilado.web.drawings.view import GRID_HZ, View, short_hz
+from apilado.web.drawings.view import GRID_HZ, View, layer_state, short_hz
 from apilado.web.items import crossover_key
 
 
@@ -77,3 +78,8 @@ def beat_grid(stack: Stack, view: View, height: float) -> str:
         if bar and beat < last:
             lines.append(label(str(beat // stack.beats_per_bar + 1), x + 4, 13, class_="grid-label"))
     return "".join(lines)
+
+
+def tint_and_state(stack: Stack, layer: Layer) -> str:
+    """The classes that draw a layer: its tint, and whether it is heard, muted or faded."""
+    return f"tint-{layer.tint} {layer_state(stack, layer)}"

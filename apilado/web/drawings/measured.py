@@ -6,21 +6,18 @@ import numpy as np
 
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
-from apilado.core.measure.balance import third_levels
 from apilado.core.measure.bands import band_centres, band_edges
-from apilado.core.measure.stem import FINE, THIRD, measure_stem
+from apilado.core.measure.stem import THIRD, measure_stem
 from apilado.core.render.stage import stage
-from apilado.core.soundings.comparison import balance_against_piece, balance_against_target, mix_measures
 from apilado.core.soundings.measures import Measures
 from apilado.core.units import power_to_db
+from apilado.web.drawings.lines import tint_and_state
+from apilado.web.drawings.measured_profile import profile
 from apilado.web.drawings.measured_strip import strip
 from apilado.web.drawings.svg import image_uri, label, points, tag
-from apilado.web.drawings.view import LEVEL_LOW_DB, View, band_edges_hz, layer_state
+from apilado.web.drawings.view import View, band_edges_hz
 
 THINNEST = 6.0
-THIRD_OVER_TWELFTH_DB = 6.02
-LEAST_COMMON, MOST_COMMON, COMMON_WIDTH = 0.002, 0.2, 46.0
-"""Bars of common ground: shares of the drums' energy, and their greatest width in pixels."""
 SILENT_POWER = 1e-7
 TINT_RGB = {
     "ochre": (170, 112, 20),
@@ -38,14 +35,10 @@ def measured(measures: Measures, view: View) -> dict[str, str]:
     """SVG of what was measured, for each panel."""
     return {
         "pile": pile(measures.stack, measures, view),
-        "profile": _profile(measures, view),
+        "profile": profile(measures, view),
         "passage": _energy(measures, view),
         "strip": strip(measures, view),
     }
-
-
-def _states(stack: Stack, layer: Layer) -> str:
-    return f"tint-{layer.tint} {layer_state(stack, layer)}"
 
 
 def pile(stack: Stack, measures: Measures, view: View) -> str:
@@ -127,7 +120,7 @@ def _slab(
         "g",
         tag("polygon", class_="slab-ground", points=points(left + right[::-1])),
         tag("polygon", class_="slab", points=points(left + right[::-1]), fill=f"url(#hatch-{layer.tint})"),
-        class_=f"layer {_states(stack, layer)}",
+        class_=f"layer {tint_and_state(stack, layer)}",
         data_select=f"layer:{layer.id}",
     )
 
@@ -138,76 +131,8 @@ def _slab_name(stack: Stack, layer: Layer, view: View) -> str:
     return tag(
         "g",
         label(layer.name, view.pile / 2.0, y, class_="slab-name", text_anchor="middle"),
-        class_=f"layer {_states(stack, layer)}",
+        class_=f"layer {tint_and_state(stack, layer)}",
     )
-
-
-def _profile(measures: Measures, view: View) -> str:
-    centres = band_centres(FINE)
-
-    def line(levels: np.ndarray) -> str:
-        return points((view.level_x(float(v)), view.y(float(f))) for f, v in zip(centres, levels, strict=True))
-
-    parts = []
-    for level in (-60, -40, -20):
-        x = view.level_x(level)
-        parts.append(tag("line", class_="beat-line", x1=x, x2=x, y1=0, y2=view.height))
-        parts.append(label(f"{level}", x + 3, 13, class_="grid-label"))
-    stack = measures.stack
-    for layer in stack.layers:
-        stem = measures.stems.get(layer.id)
-        if stem is None:
-            continue
-        closed = f"0,{view.y(float(centres[0])):.1f} {line(stem.fine_db)} 0,{view.y(float(centres[-1])):.1f}"
-        states = f"layer {_states(stack, layer)}" + (" is-selected" if view.selected == f"layer:{layer.id}" else "")
-        parts.append(tag("g", tag("polygon", class_="spectrum", points=closed), class_=states))
-    if float(np.max(measures.kick.fine_db)) > LEVEL_LOW_DB and "kick" in measures.heard_drums:
-        parts.append(tag("polyline", class_="kick-spectrum", points=line(measures.kick.fine_db)))
-    parts += _compared(measures, view) if view.selected == "balance" else _common_ground(measures, view)
-    if measures.sounding:
-        parts.append(tag("polyline", class_="sum-spectrum", points=line(measures.bass.fine_db)))
-    return "".join(parts)
-
-
-def _compared(measures: Measures, view: View) -> list[str]:
-    """What the balance is compared with, as levels of twelfths of an octave: the target, and a finished piece."""
-    if not measures.sounding:
-        return []
-    lines = [("target-line", third_levels(measures.bass) - balance_against_target(measures).difference_db)]
-    own, piece = mix_measures(measures), balance_against_piece(measures)
-    if piece is not None:
-        lines.append(("piece-line", own.levels_db - piece.difference_db))
-    parts = []
-    for class_, levels in lines:
-        there = [(v - THIRD_OVER_TWELFTH_DB, f) for v, f in zip(levels, band_centres(THIRD), strict=True) if v == v]
-        line = points((view.level_x(float(v)), view.y(float(f))) for v, f in there)
-        parts.append(tag("polyline", class_=class_, points=line))
-    return parts
-
-
-def _common_ground(measures: Measures, view: View) -> list[str]:
-    """At the right edge, a bar for each third-octave: what drums and the chosen layer (or all) have in common."""
-    stack, room = measures.stack, measures.room
-    drums = [stack.drum_owner(name) for name in measures.heard_drums]
-    chosen = view.selected_layer(stack)
-    layers = [chosen] if chosen is not None and chosen in stack.audible_layers() else list(stack.audible_layers())
-    if not drums or not layers:
-        return []
-    names = tuple(f"layers/{layer.id}" for layer in layers)
-    common = np.mean(np.minimum(room.together(tuple(drums)), room.together(names)), axis=1)
-    whole = float(np.sum(np.mean(room.together(tuple(drums)), axis=1)))
-    edges, parts = band_edges(THIRD), []
-    for band, power in enumerate(common):
-        share = float(power) / whole if whole > 0.0 else 0.0
-        if share < LEAST_COMMON:
-            continue
-        top, bottom = view.y(float(edges[band + 1])), view.y(float(edges[band]))
-        width = min(1.0, (share / MOST_COMMON) ** 0.5) * COMMON_WIDTH
-        hertz = f"{band_centres(THIRD)[band]:.0f} Hz"
-        said = tag("title", f"{hertz}: {100.0 * share:.1f} % of the drums' energy lies where the bass has as much")
-        box = {"x": view.profile - width, "y": top + 1, "width": width, "height": max(1.0, bottom - top - 2)}
-        parts.append(tag("rect", said, class_="common-ground", **box))
-    return parts
 
 
 def _energy(measures: Measures, view: View) -> str:

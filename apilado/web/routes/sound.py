@@ -2,14 +2,38 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from fastapi import APIRouter, Request
 from fastapi.responses import Response
+from pydantic import Field
 
+from apilado.actions.workspace import Workspace
+from apilado.core.document.edits import apply, edit_from_data
 from apilado.core.document.overdo import overdone
+from apilado.core.document.stack import Stack
+from apilado.core.parameters import Model
+from apilado.core.render.engine import Token
 from apilado.core.render.graph import build, clock_of
 from apilado.web.routes.common import workspace_of
 
 router = APIRouter(prefix="/stacks/{stack_id}")
+
+
+class PreviewRequest(Model):
+    """An edit to be heard before it is made."""
+
+    edit: dict[str, Any]
+    client: str = Field(default="", max_length=80)
+
+
+@router.post("/preview")
+def preview(request: Request, stack_id: int, posted: PreviewRequest) -> Response:
+    """The loop as it would be after an edit; nothing is kept."""
+    workspace = workspace_of(request)
+    head = workspace.stacks.head(stack_id)
+    changed = apply(head.stack, edit_from_data(posted.edit))
+    return sound_of(workspace, head.id, changed, workspace.newest("overdo", stack_id, posted.client))
 
 
 @router.get("/loop")
@@ -19,11 +43,16 @@ def loop(request: Request, stack_id: int, client: str = "", overdo: str = "") ->
     head = workspace.stacks.head(stack_id)
     token = workspace.newest("overdo" if overdo else "loop", stack_id, client[:80])
     stack = overdone(head.stack, overdo[:200]) if overdo else head.stack
+    return sound_of(workspace, head.id, stack, token)
+
+
+def sound_of(workspace: Workspace, revision: int, stack: Stack, token: Token) -> Response:
+    """The loop of a stack as an answer."""
     clock = clock_of(stack, looped=True)
     output = build(stack, clock, workspace.load).output
     audio = workspace.engine.run([output], token)[0]
     headers = {
-        "X-Revision": str(head.id),
+        "X-Revision": str(revision),
         "X-Frames": str(clock.frames),
         "X-Rate": str(clock.rate_hz),
         "X-Beats": repr(clock.beats),

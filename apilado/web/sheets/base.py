@@ -8,6 +8,7 @@ from typing import Any
 
 from pydantic import BaseModel
 
+from apilado.core.document.carving import MOST_PAIRS
 from apilado.core.document.equaliser import MOST_POINTS, POINTS, KeyedBell, Point
 from apilado.core.document.stack import Stack
 from apilado.core.parameters import Parameter, parameters_of
@@ -146,6 +147,9 @@ def eq_section(stack: Stack, owner: str, phase: tuple[Field, ...] = ()) -> Secti
             if not (drum and model is KeyedBell)
         )
     note = "Or double-click in the Profile, and pull."
+    if owner != "shared" and len(stack.pairs) < MOST_PAIRS:
+        partners = [(name, shown) for name, shown in others if name != "shared"]
+        phase = (*phase, choice_field(f"{owner}!pair", "Pair with", "", [("", "…"), *partners]))
     return Section("EQ", phase, adds, children=tuple(children), note=note)
 
 

@@ -31,13 +31,13 @@ def bus_sections(stack: Stack) -> tuple[Section, ...]:
 
 def shared_sections(stack: Stack) -> tuple[Section, ...]:
     """Everything of the bus that bass and kick share."""
-    own = Section("Bass and kick", fields_of(stack.shared, "shared"))
+    own = Section("Bass and kick", fields_of(stack.shared, "shared", without=("eq_phase",)))
     if not stack.shared.on:
         return bus_chooser("shared"), own
     return (
         bus_chooser("shared"),
         own,
-        eq_section(stack, "shared"),
+        eq_section(stack, "shared", fields_of(stack.shared, "shared", "eq_phase")),
         treatments_section("Treatments", "shared", stack.shared.treatments),
         Section("Limiter", fields_of(stack.shared.limiter, "shared/limiter")),
     )

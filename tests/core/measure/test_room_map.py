@@ -7,11 +7,17 @@ from numpy.testing import assert_allclose
 
 from apilado.core.measure.bands import band_centres
 from apilado.core.measure.ducking import headroom_won
-from apilado.core.measure.passage import energy_grid, grid_columns
+from apilado.core.measure.passage import energy_grid as energy_grid_of
+from apilado.core.measure.passage import grid_columns
 from apilado.core.measure.room_map import centre_of, room_map, spread, thirds_of
+from apilado.core.measure.stem import measure_stem
 from tests.support import noise, sine
 
 COLUMNS = 64
+
+
+def energy_grid(audio):
+    return energy_grid_of(audio, measure_stem(audio, rate_hz=48000), columns=COLUMNS)
 
 
 def gated(audio, parts):
@@ -24,13 +30,13 @@ def gated(audio, parts):
 
 
 def grids(**sounds):
-    return room_map({name: energy_grid(sound, rate_hz=48000, columns=COLUMNS) for name, sound in sounds.items()})
+    return room_map({name: energy_grid(sound) for name, sound in sounds.items()})
 
 
 class GridTest(unittest.TestCase):
     def test_energy_is_found_in_its_band_and_moment(self):
         for hertz in (50.0, 110.0, 260.0, 440.0, 5000.0):
-            grid = energy_grid(gated(sine(hertz, 4.0), [(0.5, 0.75)]), rate_hz=48000, columns=COLUMNS)
+            grid = energy_grid(gated(sine(hertz, 4.0), [(0.5, 0.75)]))
             row, column = np.unravel_index(np.argmax(grid), grid.shape)
             self.assertLess(abs(np.log2(band_centres(6)[row] / hertz)), 1 / 12 + 1 / 24, hertz)
             self.assertTrue(32 <= column < 48, column)
@@ -38,7 +44,7 @@ class GridTest(unittest.TestCase):
             self.assertAlmostEqual(float(thirds_of(grid)[:, 40].sum()), 1.0, delta=0.02)
 
     def test_white_noise_has_the_same_density_on_both_sides_of_the_turn(self):
-        grid = energy_grid(noise(8 * 48000, channels=2), rate_hz=48000, columns=COLUMNS)
+        grid = energy_grid(noise(8 * 48000, channels=2))
         density = np.mean(grid, axis=1) / band_centres(6)
         assert_allclose(10 * np.log10(density[10:56] / np.median(density)), 0.0, atol=1.0)
 

@@ -42,7 +42,8 @@ class StemTest(unittest.TestCase):
         self.assertLess(fold_down_loss_db(opposed), -60.0)
 
     def test_passage(self):
-        grid = energy_grid(sine(float(band_centres(6)[30]), 2.0), rate_hz=48000, columns=96)
+        tone = sine(float(band_centres(6)[30]), 2.0)
+        grid = energy_grid(tone, measure_stem(tone, rate_hz=48000), columns=96)
         self.assertAlmostEqual(float(grid.max()), 1.0, delta=0.12)
         shape = outline(sine(10.0, 1.0), first=0, last=48000, columns=20)
         self.assertAlmostEqual(float(shape.high.max()), 1.0, places=3)

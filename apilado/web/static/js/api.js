@@ -23,9 +23,13 @@ async function reached(promise) {
   }
 }
 
-export async function post(url, data, signal) {
+export async function postRaw(url, data, signal) {
   const request = { method: "POST", headers: { "Content-Type": "application/json", Accept: "application/json" } };
-  return (await answered(await reached(fetch(url, { ...request, body: JSON.stringify(data), signal })))).json();
+  return answered(await reached(fetch(url, { ...request, body: JSON.stringify(data), signal })));
+}
+
+export async function post(url, data, signal) {
+  return (await postRaw(url, data, signal)).json();
 }
 
 export async function postForm(url, form) {

@@ -1,4 +1,5 @@
-// Overdoing: while a button or its key is held, the loop plays with one part exaggerated. Nothing is edited.
+// Held to be heard: while a button or its key is held, the loop plays with one part exaggerated, or with an edit as if
+// it were made. Nothing is edited.
 
 import { tell } from "./api.js";
 
@@ -12,7 +13,8 @@ export function listenToOverdo(bench) {
     button.setAttribute("aria-pressed", true);
     try {
       if (!bench.player.playing) await bench.player.start();
-      const loop = await bench.player.fetch(`overdo=${encodeURIComponent(button.dataset.overdo)}`);
+      const { overdo, hear } = button.dataset;
+      const loop = overdo ? await bench.player.overdone(overdo) : await bench.player.preview(`${bench.url}/preview`, JSON.parse(hear), bench.client);
       if (held === mine) bench.player.lend(loop);
     } catch (error) {
       if (error.status !== 204) tell(error.message, { fault: true });
@@ -27,12 +29,12 @@ export function listenToOverdo(bench) {
   }
 
   document.addEventListener("pointerdown", (event) => {
-    const button = event.target.closest("[data-overdo]");
+    const button = event.target.closest("[data-overdo], [data-hear]");
     if (button && event.button === 0) begin(button);
   });
   for (const name of ["pointerup", "pointercancel", "blur"]) window.addEventListener(name, end);
   document.addEventListener("keydown", (event) => {
-    const near = event.target.closest?.("[data-overdo]");
+    const near = event.target.closest?.("[data-overdo], [data-hear]");
     const pressed = near && (event.key === " " || event.key === "Enter");
     const typing = event.target.matches?.("input:not([type=range], [type=checkbox]), select, textarea");
     const key = event.key.toLowerCase() === "o" && !typing && !event.ctrlKey && !event.metaKey && !event.altKey;

@@ -1,6 +1,6 @@
 // The loop as it is heard: fetches the sound of the newest revision and swaps it in while it plays.
 
-import { get, Refused } from "./api.js";
+import { get, postRaw, Refused } from "./api.js";
 
 export class Player {
   /** @param told ({ sounding, playing, rendering, fault }) => void */
@@ -45,9 +45,14 @@ export class Player {
     this.told({ rendering: false });
   }
 
-  /** The sound that a query asks for besides, for a moment. */
-  fetch(query) {
-    return this.read(undefined, `${this.url}&${query}`);
+  /** The loop with a part overdone, for a moment. */
+  overdone(path) {
+    return get(`${this.url}&overdo=${encodeURIComponent(path)}`).then(samplesOf);
+  }
+
+  /** The loop as it would be after an edit, for a moment. */
+  preview(url, edit, client) {
+    return postRaw(url, { edit, client }).then(samplesOf);
   }
 
   /** Plays another loop until the own one is given back. */
@@ -59,25 +64,8 @@ export class Player {
     if (this.loop) this.node?.port.postMessage({ order: "load", loop: this.loop });
   }
 
-  async read(signal, url = this.url) {
-    const response = await get(url, signal);
-    const number = (name) => Number(response.headers.get(name));
-    const frames = number("X-Frames");
-    const bytes = new Uint8Array(frames * 8);
-    const reader = response.body.getReader();
-    for (let at = 0; ;) {
-      const { done, value } = await reader.read();
-      if (done) break;
-      bytes.set(value, at);
-      at += value.length;
-    }
-    const samples = new Float32Array(bytes.buffer);
-    return {
-      left: samples.slice(0, frames),
-      right: samples.slice(frames),
-      revision: number("X-Revision"),
-      rate: number("X-Rate"),
-    };
+  async read(signal) {
+    return samplesOf(await get(this.url, signal));
   }
 
   take(loop) {
@@ -144,4 +132,25 @@ export class Player {
     const share = ((place + gone) / length) % 1;
     return share < 0 ? share + 1 : share;
   }
+}
+
+/** The samples of an answer, copied as they come in. */
+async function samplesOf(response) {
+  const number = (name) => Number(response.headers.get(name));
+  const frames = number("X-Frames");
+  const bytes = new Uint8Array(frames * 8);
+  const reader = response.body.getReader();
+  for (let at = 0; ;) {
+    const { done, value } = await reader.read();
+    if (done) break;
+    bytes.set(value, at);
+    at += value.length;
+  }
+  const samples = new Float32Array(bytes.buffer);
+  return {
+    left: samples.slice(0, frames),
+    right: samples.slice(frames),
+    revision: number("X-Revision"),
+    rate: number("X-Rate"),
+  };
 }
