@@ -208,20 +208,14 @@ def _schema(given: argparse.Namespace) -> int:
 
 
 def _prepare(given: argparse.Namespace) -> int:
-    from apilado.actions.delivery import DeliveryOptions, rendered_files
-    from apilado.actions.stacks import bundle_of
+    from apilado.actions.warming import warm
     from apilado.actions.workspace import Workspace
     from apilado.demo.shelf import fill_if_empty
 
     with tempfile.TemporaryDirectory() as folder:
         workspace = Workspace(Path(folder))
         fill_if_empty(workspace)
-        for listed in workspace.stacks.listed():
-            bundle = bundle_of(workspace, listed.stack)
-            for extent in ("loop", "one-pass"):
-                options = DeliveryOptions(extent=extent)
-                files = rendered_files(bundle.stack, workspace.load, workspace.engine, options, lambda *_: None)
-                sum(len(content) for _, content in files)
+        warm(workspace)
         workspace.close()
     return 0
 

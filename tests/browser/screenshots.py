@@ -40,6 +40,10 @@ def main(folder: Path) -> None:
             ("plumb", "Lock Gate", False, "l", ".plumb-pair"),
             ("low-end", "Slipway", False, "u", ".cycle-drawing"),
             ("mono", "Rope Walk", False, "b", ".width-after"),
+            ("room-map", "Lock Gate", False, "r", ".proposal"),
+            ("kick", "Rope Walk", False, "k", ".kick-sweep"),
+            ("carve", "Lock Gate", False, "2", ".covering"),
+            ("duck", "Rope Walk", False, "d", "#headroom"),
         ):
             page = view(links[stack], dark=dark)
             page.wait_for_selector(READY)
@@ -48,6 +52,10 @@ def main(folder: Path) -> None:
             if dark:
                 page.click("[data-mode=harmonics]")
             page.wait_for_selector(shown, state="attached")
+            if name == "duck":  # last: it is the only one that edits
+                page.click(".fit-duck")
+                page.click("[data-zoom=hit]")
+                page.wait_for_selector(".bass-before", state="attached")
             page.wait_for_timeout(500)
             page.wait_for_selector(READY)
             page.screenshot(path=folder / f"{name}.png")

@@ -272,6 +272,33 @@ class OverdoTest(CarvingWebCase):
         self.assertEqual(gone.status_code, 404)
 
 
+class PreviewTest(CarvingWebCase):
+    def test_an_edit_is_heard_before_it_is_made(self):
+        before = self.head()
+        edit = {"op": "set", "path": "layers/mid/level_db", "value": -30.0}
+        answer = self.client.post(f"/stacks/{self.stack_id}/preview", json={"edit": edit, "client": "t"})
+        heard = np.frombuffer(answer.content, "<f4").reshape(2, -1)
+        np.testing.assert_array_equal(heard, rendered(apply(before.stack, edit_from_data(edit)))["output"])
+        self.assertEqual(self.head(), before)
+        bad = self.client.post(f"/stacks/{self.stack_id}/preview", json={"edit": {**edit, "value": 99.0}})
+        self.assertEqual(bad.status_code, 422)
+
+    def test_a_pair_is_made_from_the_sheet(self):
+        self.field("layers/mid!pair", "kick")
+        (pair,) = self.head().stack.pairs
+        self.assertEqual((pair.dip, pair.lift), ("layers/mid", "kick"))
+        self.assertIn("pairs/pair/dip_db", self.sheet("kick"))
+        self.assertIn("'layers/gone'", self.field("layers/mid!pair", "layers/gone", status=422)["error"])
+
+    def test_the_profile_says_who_covers_the_chosen_layer(self):
+        lock_gate = next(i.id for i in self.workspace.stacks.listed() if i.stack.name == "Lock Gate")
+        for selected, holds in (("layer:spray", "gulls covers spray by"), ("piece", "of the drums")):
+            answer = self.client.post(
+                f"/stacks/{lock_gate}/drawings", json={"client": "t", "view": {"selected": selected}}
+            )
+            self.assertIn(holds, answer.json()["measured"]["profile"].replace("&#x27;", "'"))
+
+
 class PatternsTest(CarvingWebCase):
     def test_patterns_fill_the_loop_and_rotate_round(self):
         self.assertEqual(pattern_hits("Every beat", 4.0), [0.0, 1.0, 2.0, 3.0])

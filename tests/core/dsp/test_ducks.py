@@ -77,6 +77,43 @@ class DrawnTest(unittest.TestCase):
             self.assertGreater(float(harder.max()), float(usual.max()) + 15.0)
 
 
+class KeyedTest(unittest.TestCase):
+    """Against D. Giannoulis, M. Massberg, J. D. Reiss, JAES 60/6 (2012): eq. 4, and time constants by their definition."""
+
+    @staticmethod
+    def steady(level_db, frames=24000):
+        return np.full((2, frames), 10 ** (level_db / 20), np.float32)
+
+    def test_the_static_curve(self):
+        for threshold, ratio, knee in ((-24.0, 4.0, 6.0), (-20.0, 2.0, 0.0), (-30.0, 10.0, 12.0), (-12.0, 1.5, 24.0)):
+            duck = KeyedDuck(threshold_db=threshold, ratio=ratio, knee_db=knee, range_db=60.0, attack_ms=1.0)
+            for level in np.arange(-42.0, 0.1, 3.0):
+                over = level - threshold
+                if 2 * abs(over) <= knee and knee > 0:
+                    wanted = level + (1 / ratio - 1) * (over + knee / 2) ** 2 / (2 * knee)
+                else:
+                    wanted = threshold + over / ratio if over > 0 else level
+                reduction = float(duck.reduction(self.steady(level), (), clock(looped=False))[-2000])
+                self.assertAlmostEqual(level - reduction, wanted, delta=0.05)
+
+    def test_attack_and_release_times_within_2_percent(self):
+        # After the attack time 1 - 1/e of the way to the steady reduction is done; after the release time 1/e is left.
+        for rate in RATES:
+            for attack, release in ((5.0, 60.0), (20.0, 200.0)):
+                key = np.zeros((2, 2 * rate), np.float32)
+                key[:, : rate // 2] = 1.0
+                duck = KeyedDuck(attack_ms=attack, release_ms=release, hold_ms=0.0, lookahead_ms=0.0, range_db=60.0)
+                reduction = duck.reduction(key, (), clock(rate=rate, looped=False)).astype(float)
+                top = reduction[rate // 2 - 10]
+                risen = np.argmax(reduction >= (1 - np.exp(-1)) * top) / rate * 1000
+                self.assertAlmostEqual(risen, attack, delta=0.02 * attack + 1000 / rate)
+                # The attack's smoothing goes on under the release: far from the edge only the release is left.
+                tail = reduction[rate // 2 :]
+                first = np.argmax(tail < 0.2 * top)
+                fallen = np.argmax(tail < 0.2 * top / np.e)
+                self.assertAlmostEqual((fallen - first) / rate * 1000, release, delta=0.02 * release)
+
+
 class KeyFilterTest(unittest.TestCase):
     def test_the_key_is_filtered(self):
         deaf = KeyedDuck(key_high_pass_hz=1000.0)

@@ -3,7 +3,7 @@ import unittest
 import numpy as np
 from numpy.testing import assert_allclose
 
-from apilado.core.measure.bands import band_centres, band_edges, band_sums
+from apilado.core.measure.bands import NOMINAL_THIRDS, band_centres, band_edges, band_sums
 
 
 class BandsTest(unittest.TestCase):
@@ -14,6 +14,11 @@ class BandsTest(unittest.TestCase):
         assert_allclose(centres[:11], expected, rtol=3e-5)
         self.assertAlmostEqual(centres[-1], 19953.0, delta=1.0)
         self.assertEqual(len(centres), 31)
+
+    def test_nominal_names_are_the_nearest(self):
+        for name, centre in zip(NOMINAL_THIRDS, band_centres(3), strict=True):
+            value = float(name.rstrip("k")) * (1000 if name.endswith("k") else 1)
+            self.assertAlmostEqual(value / centre, 1.0, delta=0.02)
 
     def test_edges_meet(self):
         for per_octave in (3, 6, 12):

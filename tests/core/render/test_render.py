@@ -6,6 +6,7 @@ from threading import Event, Thread
 import numpy as np
 from numpy.testing import assert_allclose
 
+from apilado.actions.warming import everything_on
 from apilado.core.document.carving import CarvePair
 from apilado.core.document.ducker import Ducker
 from apilado.core.document.edits import apply
@@ -191,6 +192,11 @@ class CornersTest(unittest.TestCase):
                 for name, value in values.items():
                     stack = apply(stack, SetValue(path=f"{path}/{name}", value=value))
                 self.check(stack, values)
+
+    def test_everything_on(self):
+        stack = everything_on(slipway().stack.model_copy(update={"bars": 1}))
+        self.check(stack, "everything")
+        self.check(stack.model_copy(update={"sample_rate": 96000}), "everything at 96 kHz")
 
     def test_drawn_ducks(self):
         base = slipway().stack.model_copy(update={"bars": 1})

@@ -1,0 +1,38 @@
+"""Use case: compiling every kernel ahead of the first sound."""
+
+from __future__ import annotations
+
+from apilado.actions.delivery import DeliveryOptions, rendered_files
+from apilado.actions.stacks import bundle_of
+from apilado.actions.workspace import Workspace
+from apilado.core.document.ducker import Ducker
+from apilado.core.document.equaliser import POINTS
+from apilado.core.document.stack import SharedBus, Stack
+from apilado.core.ducks.registry import DUCK_SHAPES
+from apilado.core.treatments.registry import TREATMENTS
+
+
+def everything_on(stack: Stack) -> Stack:
+    """The stack with one of every treatment, EQ point and duck in use, its kick shaped, and its buses on."""
+    treatments = tuple(model() for model in TREATMENTS)
+    points = tuple(model() for model in POINTS)
+    first, *others = stack.layers
+    layers = (first.model_copy(update={"treatments": treatments, "eq": points}), *others)
+    duckers = tuple(
+        Ducker(id=f"duck-{index}", shape=model(), reach="below" if index else "all")
+        for index, model in enumerate(DUCK_SHAPES)
+    )
+    kick = stack.kick.model_copy(update={"attack_db": 3.0, "sustain_db": 3.0, "clip_db": 3.0, "eq": points[:3]})
+    shared = SharedBus(on=True, treatments=treatments)
+    return stack.model_copy(update={"layers": layers, "duckers": duckers, "kick": kick, "shared": shared})
+
+
+def warm(workspace: Workspace) -> None:
+    """Renders and measures every stack of a workspace, then one with everything on, in both ways of rendering."""
+    bundles = [bundle_of(workspace, listed.stack) for listed in workspace.stacks.listed()]
+    stacks = [bundle.stack for bundle in bundles]
+    for stack in [*stacks, everything_on(stacks[0])]:
+        for extent in ("loop", "one-pass"):
+            options = DeliveryOptions(extent=extent)
+            files = rendered_files(stack, workspace.load, workspace.engine, options, lambda *_: None)
+            sum(len(content) for _, content in files)
