@@ -208,6 +208,7 @@ class DrumsTest(CarvingCase):
         page.click("#sheet button:has-text('Add a trigger')")
         page.click("#sheet [data-select='trigger:trigger']")
         page.wait_for_selector("#strip [data-drum=trigger]")
+        self.settled(page)
         page.locator("#sheet details:has-text('Patterns') summary").last.click()
         page.click("#sheet button:has-text('Two and four')")
         self.settled(page)

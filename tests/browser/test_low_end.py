@@ -144,7 +144,7 @@ class PlayingTest(LowEndCase):
             page.wait_for_timeout(700)
             heard, loop = self.heard(page), self.loop("Slipway")
             self.assertTrue(follows(heard, loop), path)
-            page.click("[data-plumb-close]")
+            page.click("#plumb-view [data-view-close]")
         self.assertEqual(self.complaints, [])
 
 

@@ -52,7 +52,10 @@ class AddPart(Edit):
         holder[last].append(self.part)
 
     def title(self) -> str:
-        return f"Add to {self.path.replace('/', ' · ')}"
+        place, _, last = self.path.rpartition("/")
+        named = {"pairs": "a carve pair", "duckers": "a duck", "triggers": "a trigger", "tones": "a tone"}
+        what = named.get(last) or str(self.part.get("kind", "a part")).replace("-", " ")
+        return f"Add {what}" + (f" to {place.split('/')[-1]}" if place else "")
 
 
 class RemovePart(Edit):

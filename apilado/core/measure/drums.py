@@ -44,12 +44,16 @@ class DrumFacts:
 
 
 def hit_envelope_db(audio: Audio, *, rate_hz: int) -> NDArray[np.float64]:
-    """Peak level over the 12 ms around each millisecond, in dB against the whole peak."""
+    """Peak level over the 12 ms around each millisecond, smoothed over as long, in dB against the whole peak."""
     level = np.max(np.abs(audio), axis=0)
     step, half = rate_hz / 1000.0, round(ENVELOPE_MS * rate_hz / 2000.0)
     count = max(1, int(level.shape[0] / step))
     peaks = np.array([np.max(level[max(0, int(i * step) - half) : int(i * step) + half + 1]) for i in range(count)])
-    return np.asarray(gain_to_db(peaks / max(float(np.max(peaks)), 1e-9)), np.float64)
+    levels = gain_to_db(peaks / max(float(np.max(peaks)), 1e-9))
+    # The steps from one half-wave's peak to the next are smoothed over their own length.
+    padded = np.pad(levels, round(ENVELOPE_MS / 2.0), mode="edge")
+    smooth = np.convolve(padded, np.ones(round(ENVELOPE_MS) + 1) / (round(ENVELOPE_MS) + 1), "valid")
+    return np.asarray(smooth[:count], np.float64)
 
 
 def fallen_ms(envelope_db: NDArray[np.float64], by_db: float) -> float:

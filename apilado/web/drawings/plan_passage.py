@@ -182,6 +182,6 @@ def duck_handles(stack: Stack, view: View) -> str:
 
 
 def reduction_span(stack: Stack) -> float:
-    """How many decibels the lane of the gain reduction holds: as deep as the deepest duck may go, by sixes."""
+    """How many decibels the lane of the gain reduction holds: by sixes, deeper than the deepest duck may go."""
     deepest = [getattr(d.shape, "depth_db", None) or getattr(d.shape, "range_db", 12.0) for d in stack.duckers if d.on]
-    return max(6.0, min(48.0, math.ceil(max(deepest, default=6.0) / 6.0) * 6.0))
+    return max(12.0, min(48.0, math.ceil((max(deepest, default=6.0) + 1.0) / 6.0) * 6.0))

@@ -171,6 +171,7 @@ class Bench {
         const query = new URLSearchParams({ selected: this.selected, item: this.item });
         const parts = whole ? ["sheet", "layers"] : ["sheet"];
         const texts = await Promise.all(parts.map(async (part) => (await get(`${this.url}/${part}?${query}`)).text()));
+        await handsOff(...parts);
         parts.forEach((part, index) => replaceKeepingPlace(document.getElementById(part), texts[index]));
         this.chosenSection();
       } while (this.sheets.again);
@@ -203,6 +204,7 @@ class Bench {
         const answer = await post(`${this.url}/drawings`, { client: this.client, view: this.view() });
         if (answer.revision !== this.revision) continue;
         this.panels.put("measured", answer.measured, this.item);
+        await handsOff("soundings");
         replaceKeepingPlace(place, answer.soundings);
         document.getElementById("meter").textContent = answer.meter;
         place.classList.remove("is-stale");
@@ -298,6 +300,24 @@ class Bench {
   }
 }
 
+const press = { place: null, over: Promise.resolve(), end: () => {} };
+
+/** A press that is under way reaches what it was aimed at before that is drawn anew. */
+function listenToPresses() {
+  document.addEventListener("pointerdown", (event) => {
+    press.place = event.target.closest("#sheet, #soundings, #layers")?.id ?? null;
+    press.over = new Promise((resolve) => { press.end = resolve; });
+  }, true);
+  const end = () => setTimeout(() => { // the click comes right after
+    press.place = null;
+    press.end();
+  });
+  for (const name of ["pointerup", "pointercancel"]) document.addEventListener(name, end, true);
+}
+
+/** Waits for the end of a press in one of some places. */
+const handsOff = (...places) => (places.includes(press.place) ? press.over : null);
+
 /** New content, with folds, focus and scrolling as they were. */
 function replaceKeepingPlace(place, html) {
   const folds = new Map([...place.querySelectorAll("details[data-section]")].map((fold) => [fold.dataset.section, fold.open]));
@@ -329,6 +349,7 @@ function listen(bench) {
   listenToFields(bench);
   listenToKeys(bench);
   listenToOverdo(bench);
+  listenToPresses();
   document.addEventListener("click", (event) => {
     const near = (selector) => event.target.closest(selector);
     const pressed = near("[data-edit], [data-show], [data-close], [data-mode], [data-zoom], [data-select], #play, #undo, #redo, #help, #plumb-open, #room-open, [data-view-close], [data-goal], [data-most], [data-limit]");
