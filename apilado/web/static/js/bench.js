@@ -43,7 +43,7 @@ class Bench {
 
   /** Tells assistive technology, and whoever waits, that the page is not up to date yet. */
   busy() {
-    const waiting = this.edits.busy || this.measuring.busy || this.measureTimer !== null || this.player.fetched !== null;
+    const waiting = this.edits.busy || this.measuring.busy || this.measureTimer !== null || this.player.rendering;
     document.getElementById("bench").setAttribute("aria-busy", waiting);
   }
 
@@ -57,7 +57,8 @@ class Bench {
   }
 
   async send(edit, gesture, final) {
-    const answer = await post(`${this.url}/edits`, { edit, base: this.revision, gesture, final, view: this.view() });
+    const data = { edit, base: this.revision, gesture, final, view: this.view() };
+    const answer = await this.player.edit(`${this.url}/edits`, data, final);
     this.accept(answer, final);
   }
 
@@ -77,8 +78,8 @@ class Bench {
 
   /** The page as an answer tells; `final` when the hand has let go. */
   accept(answer, final = true) {
-    // The ear comes first: the sound is asked for before anything is drawn.
-    if (answer.revision !== this.revision || !this.player.loop) this.player.refresh(answer.revision, { final });
+    // The ear comes first: the sound is asked for before anything is drawn. (Of an edit it has been asked for already.)
+    if (answer.revision !== this.revision || this.player.revision === null) this.player.refresh(answer.revision, { final });
     this.revision = answer.revision;
     this.info = { beats: answer.beats, beatsPerBar: answer.beats_per_bar };
     this.panels.beats = answer.beats;
@@ -94,7 +95,7 @@ class Bench {
     const chosen = answer.item !== undefined && answer.item !== null;
     const idle = !document.activeElement?.matches("#sheet input"); // a border's new place is in the list of bands
     if (answer.controls || chosen) this.refreshControls(answer.controls);
-    else if (answer.borders && final && idle) this.player.idle?.then(() => this.refreshControls(false));
+    else if (answer.borders && final && idle) this.player.idle.then(() => this.refreshControls(false));
     document.getElementById("soundings").classList.add("is-stale");
     this.rest(final ? 0 : RESTING_MS);
   }

@@ -14,19 +14,29 @@ class LoopProcessor extends AudioWorkletProcessor {
     this.coming = null; // { loop, place }
     this.faded = 0;
     this.waiting = null; // { loop, share }: the newest of what comes next
+    this.sought = null;
     this.gate = 0;
     this.open = 0;
     this.blocks = 0;
     this.port.onmessage = ({ data }) => this[data.order](data);
   }
 
+  /** The courier's own way here, past the page. */
+  listen({ port }) {
+    port.onmessage = this.port.onmessage;
+  }
+
   load({ loop }) {
-    this.waiting = { loop, share: this.waiting?.share ?? null };
+    this.waiting = { loop, share: this.waiting?.share ?? this.sought };
+    this.sought = null;
     if (!this.loop || (this.gate === 0 && this.open === 0)) this.settle();
   }
 
   seek({ share }) {
-    if (!this.loop) return;
+    if (!this.loop) {
+      this.sought = share; // the loop is still on its way
+      return;
+    }
     this.waiting = { loop: this.waiting?.loop ?? this.coming?.loop ?? this.loop, share };
     if (this.gate === 0 && this.open === 0) this.settle();
   }
@@ -52,7 +62,7 @@ class LoopProcessor extends AudioWorkletProcessor {
     this.place = this.placeIn(this.waiting);
     this.loop = this.waiting.loop;
     this.waiting = this.coming = null;
-    this.port.postMessage({ sounding: this.loop.revision });
+    this.port.postMessage({ sounding: this.loop.revision, time: currentTime });
     this.anchor();
   }
 
@@ -60,7 +70,7 @@ class LoopProcessor extends AudioWorkletProcessor {
     this.coming = { loop: this.waiting.loop, place: this.placeIn(this.waiting) };
     this.waiting = null;
     this.faded = 0;
-    this.port.postMessage({ sounding: this.coming.loop.revision });
+    this.port.postMessage({ sounding: this.coming.loop.revision, time: currentTime });
   }
 
   anchor() {

@@ -14,8 +14,8 @@ export function listenToOverdo(bench) {
     try {
       if (!bench.player.playing) await bench.player.start();
       const { overdo, hear } = button.dataset;
-      const loop = overdo ? await bench.player.overdone(overdo) : await bench.player.preview(`${bench.url}/preview`, JSON.parse(hear), bench.client);
-      if (held === mine) bench.player.lend(loop);
+      await bench.player.lend(overdo ? { overdo } : { url: `${bench.url}/preview`, data: { edit: JSON.parse(hear), client: bench.client } });
+      if (held !== mine) bench.player.giveBack(); // it came too late
     } catch (error) {
       if (error.status !== 204) tell(error.message, { fault: true });
     }

@@ -1,87 +1,79 @@
-// The loop as it is heard: fetches the sound of the newest revision and swaps it in while it plays.
+// The loop as it is heard: transport and place. A worker (courier.js) fetches the sound of the newest revision and swaps
+// it in while it plays.
 
-import { get, postRaw, Refused } from "./api.js";
+import { Refused } from "./api.js";
 
 export class Player {
   /** @param told ({ sounding, playing, rendering, fault }) => void */
   constructor(url, rate, told) {
-    this.url = url;
     this.rate = rate;
     this.told = told;
-    this.loop = null;
+    this.revision = null; // of the newest sound that was fetched
+    this.rendering = false;
+    this.idle = Promise.resolve();
     this.context = null;
     this.node = null;
     this.playing = false;
     this.anchor = null;
-    this.fetched = null; // { revision, abort } of the request in flight
-    this.wanted = null;
+    this.asked = new Map(); // what the courier owes an answer: number -> { resolve, reject }
+    this.courier = new Worker("/static/js/courier.js", { type: "module" });
+    this.courier.onmessage = ({ data }) => this.brought(data);
+    this.courier.onerror = () => this.told({ fault: "The sound cannot be fetched: a part of the page is missing. Load it again." });
+    this.courier.postMessage({ order: "begin", url: new URL(url, location.href).href });
   }
 
   /** Asks for the sound of a revision. `final` drops a request for an earlier one that is still under way. */
   refresh(revision, { final = false } = {}) {
-    if (this.wanted === null && (this.fetched ?? this.loop)?.revision === revision) return this.idle;
-    this.wanted = revision;
-    if (this.fetched && final) this.fetched.abort.abort();
-    return this.fetched ? this.idle : (this.idle = this.run());
+    this.courier.postMessage({ order: "refresh", revision, final });
   }
 
-  async run() {
-    while (this.wanted !== null) {
-      const revision = this.wanted;
-      this.wanted = null;
-      this.fetched = { revision, abort: new AbortController() };
-      this.told({ rendering: true });
-      try {
-        this.take(await this.read(this.fetched.abort.signal));
-      } catch (error) {
-        if (error.name !== "AbortError" && error.status !== 204) {
-          this.told({ fault: error instanceof Refused ? error.message : String(error) });
-        } else if (this.wanted === null) {
-          this.wanted = revision;
-        }
-      }
-      this.fetched = null;
-    }
-    this.told({ rendering: false });
+  /** Posts an edit; the sound that it makes is asked for before the answer is even read here. */
+  edit(url, data, final) {
+    return this.ask({ order: "edit", url: new URL(url, location.href).href, data, final });
   }
 
-  /** The loop with a part overdone, for a moment. */
-  overdone(path) {
-    return get(`${this.url}&overdo=${encodeURIComponent(path)}`).then(samplesOf);
-  }
-
-  /** The loop as it would be after an edit, for a moment. */
-  preview(url, edit, client) {
-    return postRaw(url, { edit, client }).then(samplesOf);
-  }
-
-  /** Plays another loop until the own one is given back. */
-  lend(loop) {
-    if (loop.rate === this.rate) this.node?.port.postMessage({ order: "load", loop });
+  /** Plays another loop until the own one is given back: `{ overdo: path }`, or `{ url, data }` to post for it. */
+  lend(what) {
+    return this.ask({ order: "lend", ...what, url: what.url && new URL(what.url, location.href).href });
   }
 
   giveBack() {
-    if (this.loop) this.node?.port.postMessage({ order: "load", loop: this.loop });
+    this.courier.postMessage({ order: "giveBack" });
   }
 
-  async read(signal) {
-    return samplesOf(await get(this.url, signal));
+  ask(order) {
+    return new Promise((resolve, reject) => {
+      const id = (this.number = (this.number ?? 0) + 1);
+      this.asked.set(id, { resolve, reject });
+      this.courier.postMessage({ ...order, id });
+    });
   }
 
-  take(loop) {
-    this.loop = loop;
-    this.rate = loop.rate;
-    if (this.context && this.context.sampleRate !== loop.rate) {
-      this.close();
-      if (this.playing) this.start();
-    } else {
-      this.node?.port.postMessage({ order: "load", loop });
+  brought({ id, answer, error, rendering, fetched, fault }) {
+    if (id !== undefined) {
+      const { resolve, reject } = this.asked.get(id);
+      this.asked.delete(id);
+      if (error) reject(Object.assign(new Refused(error.message), { status: error.status }));
+      else resolve(answer);
     }
+    if (rendering !== undefined) {
+      this.rendering = rendering;
+      if (rendering) this.idle = new Promise((resolve) => { this.rested = resolve; });
+      else this.rested?.();
+      this.told({ rendering });
+    }
+    if (fault) this.told({ fault });
+    if (fetched) this.take(fetched);
   }
 
-  close() {
-    this.context.close();
-    this.context = this.node = this.anchor = null;
+  take({ revision, rate }) {
+    this.revision = revision;
+    this.rate = rate;
+    if (this.context && this.context.sampleRate !== rate) {
+      this.context.close();
+      this.context = this.node = this.anchor = null;
+      if (this.playing) this.start();
+    }
   }
 
   async start() {
@@ -95,7 +87,9 @@ export class Player {
       this.node = new AudioWorkletNode(context, "apilado-loop", { numberOfInputs: 0, outputChannelCount: [2] });
       this.node.port.onmessage = ({ data }) => this.heard(data);
       this.node.connect(context.destination);
-      if (this.loop) this.node.port.postMessage({ order: "load", loop: this.loop });
+      const { port1, port2 } = new MessageChannel();
+      this.node.port.postMessage({ order: "listen", port: port1 }, [port1]);
+      this.courier.postMessage({ order: "audio", port: port2, rate: context.sampleRate }, [port2]);
       if (this.startShare) this.node.port.postMessage({ order: "seek", share: this.startShare });
     }
     await this.context.resume();
@@ -117,10 +111,16 @@ export class Player {
     if (this.node) this.node.port.postMessage({ order: "seek", share });
   }
 
-  heard({ anchor, sounding, silent }) {
+  heard({ anchor, sounding, time, silent }) {
     if (anchor) this.anchor = anchor;
-    if (sounding !== undefined) this.told({ sounding });
+    if (sounding !== undefined) this.told({ sounding: { revision: sounding, at: this.leavesAt(time) } });
     if (silent && !this.playing) this.context.suspend();
+  }
+
+  /** When a moment of the audio clock leaves the loudspeaker, on the clock of `performance.now()`. */
+  leavesAt(time) {
+    const { contextTime, performanceTime } = this.context.getOutputTimestamp();
+    return performanceTime + 1000 * (time - contextTime);
   }
 
   /** How much of the loop has gone by, 0 to 1. */
@@ -132,25 +132,4 @@ export class Player {
     const share = ((place + gone) / length) % 1;
     return share < 0 ? share + 1 : share;
   }
-}
-
-/** The samples of an answer, copied as they come in. */
-async function samplesOf(response) {
-  const number = (name) => Number(response.headers.get(name));
-  const frames = number("X-Frames");
-  const bytes = new Uint8Array(frames * 8);
-  const reader = response.body.getReader();
-  for (let at = 0; ;) {
-    const { done, value } = await reader.read();
-    if (done) break;
-    bytes.set(value, at);
-    at += value.length;
-  }
-  const samples = new Float32Array(bytes.buffer);
-  return {
-    left: samples.slice(0, frames),
-    right: samples.slice(frames),
-    revision: number("X-Revision"),
-    rate: number("X-Rate"),
-  };
 }

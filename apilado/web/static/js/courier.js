@@ -1,0 +1,110 @@
+// A worker that posts edits, fetches the sound that they make, and hands it to the audio thread: however long the page
+// takes to draw, the ear does not wait for it.
+
+import { get, postRaw, Refused } from "./api.js";
+
+let address = ""; // of the loop
+let audio = null; // { port, rate } of the audio thread
+let loop = null; // what was fetched last: { left, right, revision, rate }
+let wanted = null;
+let fetched = null; // { revision, abort } of the request in flight
+
+const ORDERS = {
+  begin({ url }) {
+    address = url;
+  },
+
+  /** Another audio thread, which runs at `rate`. */
+  audio({ port, rate }) {
+    audio = { port, rate };
+    carry(loop);
+  },
+
+  refresh,
+
+  async edit({ id, url, data, final }) {
+    try {
+      const answer = await (await postRaw(url, data)).json();
+      if (answer.revision !== data.base) refresh({ revision: answer.revision, final });
+      postMessage({ id, answer });
+    } catch (error) {
+      refused(id, error);
+    }
+  },
+
+  /** Another loop until the own one is given back: with a part overdone, or with an edit as if it were made. */
+  async lend({ id, overdo, url, data }) {
+    try {
+      carry(await samplesOf(overdo ? await get(`${address}&overdo=${encodeURIComponent(overdo)}`) : await postRaw(url, data)));
+      postMessage({ id, answer: null });
+    } catch (error) {
+      refused(id, error);
+    }
+  },
+
+  giveBack() {
+    carry(loop);
+  },
+};
+
+onmessage = ({ data }) => ORDERS[data.order](data);
+
+function refused(id, { message, status, name }) {
+  postMessage({ id, error: { message, status, name } });
+}
+
+/** A loop to the audio thread, if that runs at its rate. */
+function carry(sound) {
+  if (sound && audio?.rate === sound.rate) audio.port.postMessage({ order: "load", loop: sound });
+}
+
+/** Asks for the sound of a revision. `final` drops a request for an earlier one that is still under way. */
+function refresh({ revision, final }) {
+  if (wanted === null && (fetched ?? loop)?.revision === revision) return;
+  wanted = revision;
+  if (fetched && final) fetched.abort.abort();
+  if (!fetched) run();
+}
+
+async function run() {
+  postMessage({ rendering: true });
+  while (wanted !== null) {
+    const revision = wanted;
+    wanted = null;
+    fetched = { revision, abort: new AbortController() };
+    try {
+      loop = await samplesOf(await get(address, fetched.abort.signal));
+      carry(loop);
+      postMessage({ fetched: { revision: loop.revision, rate: loop.rate } });
+    } catch (error) {
+      if (error.name !== "AbortError" && error.status !== 204) {
+        postMessage({ fault: error instanceof Refused ? error.message : String(error) });
+      } else if (wanted === null) {
+        wanted = revision;
+      }
+    }
+    fetched = null;
+  }
+  postMessage({ rendering: false });
+}
+
+/** The samples of an answer, copied as they come in. */
+async function samplesOf(response) {
+  const number = (name) => Number(response.headers.get(name));
+  const frames = number("X-Frames");
+  const bytes = new Uint8Array(frames * 8);
+  const reader = response.body.getReader();
+  for (let at = 0; ;) {
+    const { done, value } = await reader.read();
+    if (done) break;
+    bytes.set(value, at);
+    at += value.length;
+  }
+  const samples = new Float32Array(bytes.buffer);
+  return {
+    left: samples.slice(0, frames),
+    right: samples.slice(frames),
+    revision: number("X-Revision"),
+    rate: number("X-Rate"),
+  };
+}
