@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import base64
+import contextlib
+import io
+import json
 import shutil
 import tempfile
 import time
@@ -12,6 +15,7 @@ from pathlib import Path
 import numpy as np
 from playwright.sync_api import Page, sync_playwright
 
+from apilado import cli
 from tests.server import Server
 
 HERE = Path(__file__).parent
@@ -97,6 +101,31 @@ class BrowserCase(unittest.TestCase):
         page.mouse.down()
         page.mouse.move(x + dx, y + dy, steps=steps)
         page.mouse.up()
+
+    def fix_all(self, page: Page) -> None:
+        """Presses the fix of the first fault until none is left."""
+        for _ in range(25):
+            fixes = page.locator("#soundings .sounding.is-fault .btn-fix")
+            if not fixes.count():
+                break
+            fixes.first.click()
+            self.settled(page)
+        self.assertEqual(page.locator("#soundings .sounding.is-fault").count(), 0)
+
+    def checked(self, name: str) -> tuple[int, list[str]]:
+        """(exit status, ids of the faults) of `apilado check` on a stack's bundle."""
+        bundle = self.folder / "checked.apilado"
+        bundle.write_bytes(self.server.ask(f"/stacks/{self.stacks[name]}/export/bundle"))
+        out = io.StringIO()
+        with contextlib.redirect_stdout(out):
+            status = cli.main(["check", str(bundle), "--json"])
+        return status, [s["id"] for s in json.loads(out.getvalue()) if s["status"] == "fault"]
+
+    def play(self, page: Page) -> None:
+        """Starts the loop, and waits until it is heard."""
+        page.click("#play")
+        self.until(page, "heard.length > 8")
+        page.evaluate("takeHeard()")
 
     def loop(self, name: str) -> np.ndarray:
         """What the loop of a stack should be now, shape (2, frames)."""

@@ -205,13 +205,7 @@ class SoundingsTest(BrowserCase):
         page = self.bench("Lock Gate")
         page.locator("#soundings .sounding.is-fault [data-show]").first.click()
         page.wait_for_selector("#passage .shown-beat, #passage .shown-band", state="attached")
-        for _ in range(14):
-            fixes = page.locator("#soundings .sounding.is-fault .btn-fix")
-            if not fixes.count():
-                break
-            fixes.first.click()
-            self.settled(page)
-        self.assertEqual(page.locator("#soundings .sounding.is-fault").count(), 0)
+        self.fix_all(page)
         while page.is_enabled("#undo"):
             page.click("#undo")
             self.settled(page)

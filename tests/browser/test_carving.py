@@ -1,6 +1,5 @@
 """Carving and ducking through the interface, while the loop plays; the whole chain on every demo stack."""
 
-import contextlib
 import io
 import json
 import re
@@ -12,23 +11,16 @@ from pathlib import Path
 import numpy as np
 import soundfile
 
-from apilado import cli
 from tests.browser.page import BrowserCase
 from tests.browser.test_listening import follows
 from tests.core.measure.test_drums import drum_loop
 from tests.support import wav
-
-MIX = {"extent": "loop", "file_format": "wav", "bits": "32f", "rate_hz": "48000", "mix": "on"}
 
 
 class CarvingCase(BrowserCase):
     def setUp(self):
         for name in self.stacks:
             self.addCleanup(self.undo_all, name)
-
-    def play(self, page):
-        page.click("#play")
-        self.until(page, "heard.length > 8")
 
     def hears(self, page, loop):
         """Whether what is played from now on is a loop."""
@@ -84,14 +76,8 @@ class ChainTest(CarvingCase):
                 page.click("#sheet .fit-duck")
                 self.settled(page)
                 self.assertEqual(self.document(name)["duckers"][0]["shape"]["kind"], "drawn")
-                for _ in range(25):
-                    fixes = page.locator("#soundings .sounding.is-fault .btn-fix")
-                    if not fixes.count():
-                        break
-                    fixes.first.click()
-                    self.settled(page)
-                self.assertEqual(page.locator("#soundings .sounding.is-fault").count(), 0)
-                self.assertEqual(self.check(name), [])
+                self.fix_all(page)
+                self.assertEqual(self.checked(name), (0, []))
                 self.assertTrue(self.hears(page, self.loop(name)))
                 page.keyboard.press("Space")
                 self.headroom_is_what_the_files_say(page, name)
@@ -111,15 +97,6 @@ class ChainTest(CarvingCase):
         np.testing.assert_allclose(shown, [without, with_duck], atol=0.01)
         self.assertAlmostEqual(told["headroom"]["with_duck_dbfs"], with_duck, delta=0.02)
         self.assertAlmostEqual(told["headroom"]["without_duck_dbfs"], without, delta=0.02)
-
-    def check(self, name):
-        bundle = self.folder / "checked.apilado"
-        bundle.write_bytes(self.server.ask(f"/stacks/{self.stacks[name]}/export/bundle"))
-        out = io.StringIO()
-        with contextlib.redirect_stdout(out):
-            status = cli.main(["check", str(bundle), "--json"])
-        self.assertEqual(status, 0)
-        return [s["id"] for s in json.loads(out.getvalue()) if s["status"] == "fault"]
 
 
 class WhilePlayingTest(CarvingCase):

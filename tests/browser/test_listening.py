@@ -41,11 +41,6 @@ class ListeningTest(BrowserCase):
         for name in self.stacks:
             self.addCleanup(self.undo_all, name)
 
-    def play(self, page):
-        page.click("#play")
-        self.until(page, "heard.length > 8")
-        page.evaluate("takeHeard()")
-
     def test_the_loop_plays_bit_for_bit_over_its_seam(self):
         page = self.bench("Slipway")
         self.play(page)

@@ -1,10 +1,5 @@
 """The low end through the interface: borders, sub, mono, Plumb; while the loop plays."""
 
-import contextlib
-import io
-import json
-
-from apilado import cli
 from tests.browser.page import BrowserCase
 from tests.browser.test_listening import follows
 
@@ -155,24 +150,7 @@ class FixAllTest(LowEndCase):
         page = self.bench("Lock Gate")
         kinds = page.locator("#soundings .sounding.is-fault").evaluate_all("all => all.map((one) => one.dataset.id)")
         self.assertGreaterEqual(len(set(kinds)), 10)
-        bundle = self.folder / "lock.apilado"
-        bundle.write_bytes(self.server.ask(f"/stacks/{self.stacks['Lock Gate']}/export/bundle"))
-        self.assertEqual(self.check(bundle)[0], 1)
-        for _ in range(25):
-            fixes = page.locator("#soundings .sounding.is-fault .btn-fix")
-            if not fixes.count():
-                break
-            fixes.first.click()
-            self.settled(page)
-        self.assertEqual(page.locator("#soundings .sounding.is-fault").count(), 0)
-        bundle.write_bytes(self.server.ask(f"/stacks/{self.stacks['Lock Gate']}/export/bundle"))
-        status, found = self.check(bundle)
-        self.assertEqual((status, [s["id"] for s in found if s["status"] == "fault"]), (0, []))
+        self.assertEqual(self.checked("Lock Gate")[0], 1)
+        self.fix_all(page)
+        self.assertEqual(self.checked("Lock Gate"), (0, []))
         self.assertEqual(self.complaints, [])
-
-    @staticmethod
-    def check(bundle):
-        out = io.StringIO()
-        with contextlib.redirect_stdout(out):
-            status = cli.main(["check", str(bundle), "--json"])
-        return status, json.loads(out.getvalue())

@@ -257,8 +257,13 @@ class UploadsTest(CarvingWebCase):
         self.assertIn("piece-line", answer.json()["measured"]["profile"])
         bundle = self.client.get(f"/stacks/{self.stack_id}/export/bundle").content
         self.assertIn(self.head().stack.reference.asset.encode(), bundle)
-        self.edit({"op": "set", "path": "reference", "value": None})
+        self.field("target", "finished piece")
+        text = self.sheet("balance")
+        self.assertIn("The bass against ‘finished piece’", text)
+        self.edit(next(o for o in self.offers(text) if o["op"] == "several"))
+        self.assertEqual((self.head().stack.reference, self.head().stack.target), (None, "clean lower mids"))
         self.assertNotIn("The mix against", self.sheet("balance"))
+        self.assertIn("no finished piece", self.field("target", "finished piece", status=422)["error"])
 
 
 class OverdoTest(CarvingWebCase):

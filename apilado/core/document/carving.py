@@ -12,7 +12,8 @@ from apilado.core.sources.take import SHA256_PATTERN
 
 OWNER_PATTERN = r"^(bus|kick|layers/[a-z0-9-]+|triggers/[a-z0-9-]+)$"
 MOST_PAIRS = 16
-TargetName = Literal["clean lower mids", "thick lower mids", "flat"]
+TargetName = Literal["clean lower mids", "thick lower mids", "flat", "finished piece"]
+FROM_PIECE: TargetName = "finished piece"
 
 
 class CarvePair(Model):

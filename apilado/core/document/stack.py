@@ -6,7 +6,7 @@ from typing import Literal, get_args
 
 from pydantic import Field, model_validator
 
-from apilado.core.document.carving import MOST_PAIRS, CarvePair, Reference, TargetName
+from apilado.core.document.carving import FROM_PIECE, MOST_PAIRS, CarvePair, Reference, TargetName
 from apilado.core.document.ducker import MOST_DUCKERS, Ducker
 from apilado.core.document.equaliser import MOST_POINTS, AnyPoint, KeyedBell, Phase, Point
 from apilado.core.document.kick import Drum, Kick, Trigger
@@ -211,6 +211,8 @@ class Stack(Model):
         self._check_layers()
         self._check_triggers()
         self._check_pairs()
+        if self.target == FROM_PIECE and self.reference is None:
+            raise ValueError("target: there is no finished piece to take it from; bring one first")
         return self
 
     def _check_triggers(self) -> None:

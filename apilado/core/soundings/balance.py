@@ -6,21 +6,21 @@ import math
 
 import numpy as np
 
-from apilado.core.document.carving import TargetName
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits import Several
 from apilado.core.document.edits_values import SetValue
 from apilado.core.document.layer import Layer
 from apilado.core.measure.resonances import Resonance, resonances
 from apilado.core.measure.stem import StemMeasures, fold_down_loss_db
-from apilado.core.soundings.carving import bell_edit, rise_of_target
+from apilado.core.soundings.carving import bell_edit, rise_of_curve, target_curve
+from apilado.core.soundings.comparison import curve_of_target
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding
 from apilado.core.units import power_to_db
 
 MUD_LOW_HZ, MUD_HIGH_HZ = 250.0, 400.0
 MUD_MIDDLE_HZ = 316.0
-CLEAN_RISE_DB = rise_of_target("clean lower mids", MUD_LOW_HZ, MUD_HIGH_HZ)
+CLEAN_RISE_DB = rise_of_curve(target_curve("clean lower mids"), MUD_LOW_HZ, MUD_HIGH_HZ)
 WORST_DC = 0.01
 HARSH_LEAST_DB = 4.0
 HARSH_HEARD_DB = 20.0
@@ -44,12 +44,12 @@ def mud_excess(measures: Measures) -> tuple[float, Layer | None]:
         measures.stack.audible_layers(),
         key=lambda layer: sum(measures.stems[layer.id].power_between(MUD_LOW_HZ, MUD_HIGH_HZ)),
     )
-    return inside - around - allowed_rise(measures.stack.target), owner
+    return inside - around - allowed_rise(measures), owner
 
 
-def allowed_rise(target: TargetName) -> float:
-    """How much higher than the cleanest target a target lets 250–400 Hz stand, in dB."""
-    return rise_of_target(target, MUD_LOW_HZ, MUD_HIGH_HZ) - CLEAN_RISE_DB
+def allowed_rise(measures: Measures) -> float:
+    """How much higher than the cleanest target the stack's target lets 250–400 Hz stand, in dB."""
+    return rise_of_curve(curve_of_target(measures), MUD_LOW_HZ, MUD_HIGH_HZ) - CLEAN_RISE_DB
 
 
 def mud(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
@@ -57,7 +57,7 @@ def mud(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     value, owner = mud_excess(measures)
     if owner is None:
         return []
-    allowed = allowed_rise(measures.stack.target)
+    allowed = allowed_rise(measures)
     status = limits.status(value)
     limit = f"{limits.look:g} dB"
     place = Place((owner.id,), MUD_LOW_HZ, MUD_HIGH_HZ)

@@ -47,22 +47,23 @@ TARGETS: MappingProxyType[TargetName, tuple[tuple[float, float], ...]] = Mapping
         "flat": ((20.0, 0.0), (2000.0, 0.0), (16000.0, -9.0)),
     }
 )
-"""Our own curves for the long-term balance of a bass: (Hz, dB per third-octave), straight lines between."""
+"""Our own curves for the long-term balance of a bass: (Hz, dB per third-octave), straight lines between.
+A further target, `finished piece`, is measured."""
 
 
 def target_curve(name: TargetName) -> NDArray[np.float64]:
-    """The level in dB per third-octave that a target asks for, up to a constant."""
+    """The level in dB per third-octave that one of our own targets asks for, up to a constant."""
     hertz, levels = zip(*TARGETS[name], strict=True)
     return np.asarray(np.interp(np.log(band_centres(3)), np.log(hertz), levels))
 
 
-def rise_of_target(name: TargetName, low_hz: float, high_hz: float) -> float:
-    """How far a target lies, from `low_hz` to `high_hz`, over the mean of the octaves on either side."""
-    curve, centres = target_curve(name), band_centres(3)
+def rise_of_curve(curve_db: NDArray[np.float64], low_hz: float, high_hz: float) -> float:
+    """How far a curve of third-octaves lies, from `low_hz` to `high_hz`, over the mean of the octaves around."""
+    centres = band_centres(3)
 
     def mean(low: float, high: float) -> float:
         inside = (centres >= low * 0.99) & (centres <= high * 1.01)
-        return float(np.mean(curve[inside]))
+        return float(np.mean(curve_db[inside]))
 
     return mean(low_hz, high_hz) - (mean(low_hz / 2.0, low_hz) + mean(high_hz, 2.0 * high_hz)) / 2.0
 

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import numpy as np
+from numpy.typing import NDArray
+
+from apilado.core.document.carving import FROM_PIECE
 from apilado.core.dsp.audio import Audio, as_stereo
 from apilado.core.measure.balance import (
     Comparison,
@@ -15,6 +19,8 @@ from apilado.core.soundings.carving import target_curve
 from apilado.core.soundings.measures import Measures
 from apilado.core.sources.base import AssetLoader
 
+Levels = NDArray[np.float64]
+
 
 def _loaded(*, asset: str, rate_hz: int, load: AssetLoader) -> PieceMeasures:
     return measure_piece(as_stereo(load(asset, rate_hz)), rate_hz=rate_hz)
@@ -22,11 +28,6 @@ def _loaded(*, asset: str, rate_hz: int, load: AssetLoader) -> PieceMeasures:
 
 def _measured(audio: Audio, *, rate_hz: int) -> PieceMeasures:
     return measure_piece(audio, rate_hz=rate_hz)
-
-
-def balance_against_target(measures: Measures) -> Comparison:
-    """The bass against the target's curve."""
-    return against_curve(measures.bass, target_curve(measures.stack.target))
 
 
 def mix_measures(measures: Measures) -> PieceMeasures:
@@ -43,6 +44,17 @@ def reference_measures(measures: Measures) -> PieceMeasures | None:
     rate, context = measures.clock.rate_hz, {"load": measures.load}
     found: PieceMeasures = measures.run(stage(_loaded, asset=reference.asset, rate_hz=rate, context=context))
     return found
+
+
+def curve_of_target(measures: Measures) -> Levels:
+    """The levels in dB per third-octave that the stack's target asks for, up to a constant: ours, or the piece's."""
+    piece = reference_measures(measures) if measures.stack.target == FROM_PIECE else None
+    return piece.levels_db if piece is not None else target_curve(measures.stack.target)
+
+
+def balance_against_target(measures: Measures) -> Comparison:
+    """The bass against the target's curve."""
+    return against_curve(measures.bass, curve_of_target(measures))
 
 
 def balance_against_piece(measures: Measures) -> Comparison | None:

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from typing import Any
+
+from apilado.core.document.carving import FROM_PIECE
 from apilado.core.document.stack import Stack
 from apilado.web.sheets.base import AUDIO_ACCEPT, Action, Section, eq_section, fields_of, treatments_section
 
@@ -49,7 +52,11 @@ def balance_sections(stack: Stack) -> tuple[Section, ...]:
     note = "A finished piece is compared at equal loudness; it is never heard."
     if stack.reference is not None:
         note = f"File: {stack.reference.file_name}"
-        actions.append(Action("Forget the piece", {"op": "set", "path": "reference", "value": None}, danger=True))
+        forget: list[dict[str, Any]] = [{"op": "set", "path": "reference", "value": None}]
+        if stack.target == FROM_PIECE:
+            forget.insert(0, {"op": "set", "path": "target", "value": "clean lower mids"})
+        several = {"op": "several", "name": "Forget the piece", "edits": forget}
+        actions.append(Action("Forget the piece", several, danger=True))
     return (
         Section("Target", fields_of(stack, "", "target"), note="What ‘250–400 Hz’ is measured against."),
         Section("A finished piece", (), tuple(actions), note=note),

@@ -4,7 +4,7 @@ import unittest
 
 import numpy as np
 
-from apilado.core.document.carving import CarvePair
+from apilado.core.document.carving import CarvePair, Reference
 from apilado.core.document.ducker import Ducker
 from apilado.core.document.edits import apply
 from apilado.core.document.edits_layers import RemoveLayer
@@ -14,11 +14,13 @@ from apilado.core.document.kick import Kick, SynthKick, Trigger
 from apilado.core.document.layer import Layer, Span
 from apilado.core.document.overdo import overdone
 from apilado.core.document.stack import Crossover, Limiter, SharedBus
+from apilado.core.dsp.filters import filtered, sections_response
 from apilado.core.ducks.drawn import DrawnDuck
+from apilado.core.measure.bands import band_centres
 from apilado.core.measure.loudness import measure_loudness
 from apilado.core.measure.room_map import centre_of
 from apilado.core.notes import Note
-from apilado.core.soundings.carving import TARGETS, rise_of_target
+from apilado.core.soundings.carving import TARGETS, rise_of_curve, target_curve
 from apilado.core.soundings.fitting import fitted_duck, longest_recovering
 from apilado.core.soundings.make_room import all_of, make_room
 from apilado.core.soundings.measures import measure
@@ -27,7 +29,7 @@ from apilado.core.sources.tone import Envelope, Tone, ToneSource
 from apilado.core.treatments.compressor import Compressor
 from apilado.demo.stacks import demo_bundles, lock_gate, slipway
 from apilado.errors import InvalidEdit, NotFound
-from tests.support import ENGINE, graph_of, loader, plain_stack, rendered
+from tests.support import ENGINE, graph_of, loader, noise, plain_stack, rendered, sha256, wav
 
 HELD = Envelope(sustain=1.0, release_ms=60.0)
 KICK_110 = SynthKick(start_hz=112.0, end_hz=110.0, sweep_ms=20.0, decay_ms=220.0, click=0.1, drive_db=3.0)
@@ -170,9 +172,28 @@ class ClashSoundingTest(unittest.TestCase):
         thick = by_id(apply(boomy, SetValue(path="target", value="thick lower mids")), "mud")
         self.assertGreater(clean.value, thick.value + 3.0)
         self.assertIn("'thick lower mids' allows", thick.sentence)
-        rises = {name: rise_of_target(name, 250.0, 400.0) for name in TARGETS}
+        rises = {name: rise_of_curve(target_curve(name), 250.0, 400.0) for name in TARGETS}
         self.assertLess(rises["clean lower mids"], rises["flat"])
         self.assertLess(rises["flat"], rises["thick lower mids"])
+
+
+class PieceTest(unittest.TestCase):
+    def test_a_target_made_of_a_finished_piece_moves_the_limit_of_mud(self):
+        boomy = plain_stack(
+            layers=(bass_at(33, eq=(Bell(frequency_hz=316.0, gain_db=11.0, q=1.2),)),),
+            crossovers=(Crossover(frequency_hz=50.0),),
+        )
+        values = {}
+        for gain in (0.0, 9.0):
+            sections = Bell(frequency_hz=316.0, gain_db=gain, q=1.2).sections(48000)
+            content = wav(filtered(noise(96000), sections, rate_hz=48000, looped=False))
+            sha = sha256(content)
+            given = {"target": "finished piece", "reference": Reference(asset=sha, file_name="piece.wav")}
+            measures = measure(boomy.model_copy(update=given), loader({sha: content}), ENGINE)
+            values[gain] = next(s for s in sound(measures) if s.id == "mud").value
+        lifted = sections_response(Bell(frequency_hz=316.0, gain_db=9.0, q=1.2).sections(48000), band_centres(3), 48000)
+        wanted = rise_of_curve(20 * np.log10(np.abs(lifted)), 250.0, 400.0)
+        self.assertAlmostEqual(values[0.0] - values[9.0], wanted, delta=0.5)
 
 
 class PairTest(unittest.TestCase):
