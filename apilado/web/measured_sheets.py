@@ -47,15 +47,16 @@ def buses(measures: Measures, selected: str) -> dict[str, Any]:
     shared = selected == "shared"
     bus = stack.shared if shared else stack.bus
     meters = []
-    for index, going_in in graph.shared_treated if shared else graph.bus_treated:
+    stages = graph.buses.get(selected)
+    for index, going_in in stages.treated if stages else ():
         treatment = bus.treatments[index]
         reduction = treatment.reduction(measures.run(going_in), clock) if treatment.overdone() else None
         if reduction is not None:
             meters.append(_meter(f"{treatment.label} {index + 1}", reduction))
-    if selected in graph.limited:
-        going_in, limiter = graph.limited[selected], bus.limiter
+    if stages is not None and stages.before_limiter is not None:
+        limiter = bus.limiter
         given = {"ceiling_db": limiter.ceiling_db, "release_ms": limiter.release_ms}
-        audio = measures.run(going_in)
+        audio = measures.run(stages.before_limiter)
         meters.append(_meter("Limiter", limiter_reduction(audio, **given, rate_hz=clock.rate_hz, looped=True)))
     return {
         "meters": meters,

@@ -20,7 +20,7 @@ from apilado.core.measure.alignment import (
     note_spectra,
     solve,
 )
-from apilado.core.render.graph import layer_notes, source_root
+from apilado.core.render.builder import layer_notes, source_root
 from apilado.core.render.stage import stage
 from apilado.core.soundings.measures import Measures, note_spans
 from apilado.core.sources.tone import ToneSource

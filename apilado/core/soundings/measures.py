@@ -28,8 +28,9 @@ from apilado.core.measure.phase import BorderPhase, border_phase
 from apilado.core.measure.room_map import RoomMap, room_map
 from apilado.core.measure.stem import StemMeasures, measure_stem
 from apilado.core.notes import Note, voice_notes
+from apilado.core.render.builder import layer_notes, listened_point
 from apilado.core.render.engine import Engine, Token
-from apilado.core.render.graph import Graph, build, clock_of, layer_notes, listened_point
+from apilado.core.render.graph import Graph, build, clock_of
 from apilado.core.render.response import families, split_sum
 from apilado.core.render.stage import Stage, stage
 from apilado.core.sources.base import AssetLoader

@@ -13,7 +13,7 @@ from apilado.core.document.equaliser import MOST_POINTS
 from apilado.core.document.layer import Layer
 from apilado.core.measure.bands import band_centres
 from apilado.core.measure.stem import THIRD
-from apilado.core.render.graph import source_root
+from apilado.core.render.builder import source_root
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding
 from apilado.core.soundings.sub_sound import SEMITONE, tone_of

@@ -6,7 +6,7 @@ from apilado.core.document.editing import Edit
 from apilado.core.document.edits_pattern import TransposePattern
 from apilado.core.document.edits_values import SetValue
 from apilado.core.measure.notes import NoteMeasure
-from apilado.core.render.graph import source_root
+from apilado.core.render.builder import source_root
 from apilado.core.soundings.measures import QUIET_DB, Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding, Status
 from apilado.core.sources.tone import ToneSource

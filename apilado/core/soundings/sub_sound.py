@@ -8,7 +8,7 @@ from apilado.core.document.edits_values import AddPart, SetHarmonic, SetValue
 from apilado.core.document.equaliser import MOST_POINTS
 from apilado.core.document.layer import Layer
 from apilado.core.measure.fullness import FLATTEST_SINGLE_PEAK, LOWEST_PEAK
-from apilado.core.render.graph import source_root
+from apilado.core.render.builder import source_root
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding, Status
 from apilado.core.sources.tone import ToneSource

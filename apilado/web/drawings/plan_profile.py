@@ -12,7 +12,7 @@ from apilado.core.document.equaliser import Point, eq_sections, still_and_moving
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.filters import sections_response
 from apilado.core.dsp.oscillators import shape_harmonics, with_overrides
-from apilado.core.render.graph import source_root
+from apilado.core.render.builder import source_root
 from apilado.core.render.response import families, split_sum
 from apilado.core.sources.tone import MOST_HARMONICS, ToneSource
 from apilado.core.units import gain_to_db, midi_to_hz, midi_to_name

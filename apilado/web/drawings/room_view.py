@@ -15,7 +15,7 @@ from apilado.web.drawings.svg import image_uri, label, tag
 from apilado.web.drawings.view import View, short_hz
 
 WIDTH, HEIGHT, LEFT = 560.0, 400.0, 34.0
-DRUM_RGB = (70, 62, 52)
+DRUM_RGB = (120, 106, 88)
 CONTESTED_DB = -6.0
 CONTESTED_RGB = (178, 44, 26)
 FLOOR_DB, SPAN_DB = -66.0, 60.0

@@ -7,7 +7,7 @@ from typing import Any
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
 from apilado.core.parameters import Parameter
-from apilado.core.render.graph import source_root
+from apilado.core.render.builder import source_root
 from apilado.core.sources.registry import SOURCES
 from apilado.core.sources.tone import MOST_HARMONICS, ToneSource
 from apilado.web.sheets.base import (

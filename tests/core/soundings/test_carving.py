@@ -337,8 +337,8 @@ class SharedBusTest(unittest.TestCase):
             update={"shared": SharedBus(on=True, treatments=treatments, limiter=Limiter(ceiling_db=-6.0))}
         )
         graph = graph_of(stack)
-        ((index, going_in),) = graph.shared_treated
-        heard = ENGINE.run([going_in, graph.limited["shared"]])
+        ((index, going_in),) = graph.buses["shared"].treated
+        heard = ENGINE.run([going_in, graph.buses["shared"].before_limiter])
         reduction = treatments[index].reduction(heard[0], graph.clock)
         self.assertGreater(float(reduction.max()), 1.0)
         self.assertLessEqual(float(np.abs(rendered(stack)["output"]).max()), 10 ** (-6 / 20) + 1e-6)

@@ -1,0 +1,224 @@
+"""What makes the stages of a stack: sources, splits, treatments, EQ, drums, ducks, buses."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import cast
+
+from apilado.core.clock import Clock
+from apilado.core.document.equaliser import Phase, Point, eq_sections, still_and_moving
+from apilado.core.document.kick import Drum
+from apilado.core.document.layer import Layer
+from apilado.core.document.stack import Limiter, Stack
+from apilado.core.notes import Note
+from apilado.core.render import steps
+from apilado.core.render.stage import Stage, stage
+from apilado.core.sources.base import AssetLoader, Score
+from apilado.core.sources.layer_sound import LayerSound
+from apilado.core.treatments.base import Treatment
+
+Treated = tuple[tuple[int, Stage], ...]
+"""(index, what goes in) of each treatment that is on."""
+
+
+@dataclass(frozen=True)
+class BusStages:
+    """One bus."""
+
+    treated: Treated
+    before_limiter: Stage | None
+    """What goes into its limiter; None where that is off."""
+    out: Stage
+
+
+def layer_notes(stack: Stack, layer: Layer) -> tuple[Note, ...]:
+    """The notes a layer plays: its own or the stack's."""
+    return stack.pattern if layer.notes is None else layer.notes
+
+
+def source_root(stack: Stack, layer: Layer) -> Layer:
+    """The layer whose raw source this layer sounds with; itself unless it takes another's source untreated."""
+    while isinstance(layer.source, LayerSound) and layer.source.tap == "source":
+        layer = cast(Layer, stack.layer(layer.source.layer))
+    return layer
+
+
+def listened_point(stack: Stack) -> tuple[str, Point] | None:
+    """(owner, point) of the EQ point that is soloed, if any: then it is all that is heard."""
+    found = [(owner, point) for owner, points in stack.equalisers().items() for point in points if point.solo]
+    return found[0] if found else None
+
+
+class Builder:
+    """Makes the stages of one stack on one clock."""
+
+    def __init__(self, stack: Stack, clock: Clock, load: AssetLoader) -> None:
+        self.stack, self.clock, self.load = stack, clock, load
+        self.listened = listened_point(stack)
+        self._shaped: dict[str, Stage] = {}
+        self._keys: dict[tuple[str, tuple[float, ...]], Stage] = {}
+        self.hits = {name: self._hit(name) for name in stack.drum_names()}
+
+    def _hit(self, name: str) -> Stage:
+        """One hit of a drum, with all that is done to it."""
+        drum, clock = self.stack.drum(name), _hit_clock(self.clock)
+        hit = stage(steps.hit_sound, sound=drum.sound, seed=self.stack.seed, clock=clock, context={"load": self.load})
+        owner = self.stack.drum_owner(name)
+        if self.listened is not None and self.listened[0] == owner:
+            return stage(steps.listen_to, hit, point=self.listened[1], clock=clock)
+        sections = eq_sections(self.stack.points_of(owner), clock.rate_hz)
+        if not (drum.attack_db or drum.sustain_db or len(sections) or drum.clip_db):
+            return hit
+        return stage(
+            steps.shape_hit,
+            hit,
+            attack_db=drum.attack_db,
+            sustain_db=drum.sustain_db,
+            sections=tuple(tuple(float(v) for v in section) for section in sections),
+            clip_db=drum.clip_db,
+            clock=clock,
+        )
+
+    def key(self, name: str, hits: tuple[float, ...] | None = None) -> Stage:
+        """A drum's hits (or some of them) before its level."""
+        hits = self.stack.drum(name).hits if hits is None else hits
+        if (name, hits) not in self._keys:
+            self._keys[name, hits] = stage(steps.hits_track, self.hits[name], hits=hits, clock=self.clock)
+        return self._keys[name, hits]
+
+    def drum(self, name: str) -> Stage:
+        """A drum as it sounds."""
+        drum: Drum = self.stack.drum(name)
+        return stage(
+            steps.set_drum,
+            self.key(name),
+            level_db=drum.level_db,
+            inverted=drum.polarity == "inverted",
+            offset_ms=drum.offset_ms,
+            clock=self.clock,
+        )
+
+    def equalised(self, sound: Stage, owner: str, phase: Phase = "minimum-phase") -> Stage:
+        """A part through its EQ: the points that stand still, then those that move."""
+        if self.listened is not None and self.listened[0] == owner:
+            return stage(steps.listen_to, sound, point=self.listened[1], clock=self.clock)
+        still, moving = still_and_moving(self.stack.points_of(owner))
+        if still:
+            linear = phase == "linear-phase"
+            sound = stage(steps.equalise, sound, points=still, linear_phase=linear, clock=self.clock)
+        for point in moving:
+            sound = stage(steps.move_point, sound, self.key(point.trigger), point=point, clock=self.clock)
+        return sound
+
+    def treated(self, sound: Stage, treatments: Sequence[Treatment]) -> tuple[Stage, Treated]:
+        """A sound through treatments; and what goes into each that is on."""
+        inputs = []
+        for index, treatment in enumerate(treatments):
+            if treatment.on:
+                inputs.append((index, sound))
+                sound = stage(steps.treat, sound, treatment=treatment, clock=self.clock)
+        return sound, tuple(inputs)
+
+    def source(self, layer: Layer) -> Stage:
+        if isinstance(layer.source, LayerSound):
+            parent = cast(Layer, self.stack.layer(layer.source.layer))
+            return self.source(parent) if layer.source.tap == "source" else self.shaped(parent)
+        plays = layer.source.plays_notes
+        score = Score(
+            notes=layer_notes(self.stack, layer) if plays else (),
+            transpose=layer.transpose if plays else 0,
+            seed=self.stack.seed,
+        )
+        context = {"load": self.load}
+        return stage(steps.play_source, source=layer.source, score=score, clock=self.clock, context=context)
+
+    def shaped(self, layer: Layer) -> Stage:
+        """Source, split, treatments, EQ."""
+        if layer.id in self._shaped:
+            return self._shaped[layer.id]
+        sound = self.source(layer)
+        if layer.split == "before":
+            sound = self.split(sound, layer)
+        sound, _ = self.treated(sound, layer.treatments)
+        if layer.split == "after":
+            sound = self.split(sound, layer)
+        sound = self.equalised(sound, f"layers/{layer.id}", layer.eq_phase)
+        self._shaped[layer.id] = sound
+        return sound
+
+    def split(self, sound: Stage, layer: Layer) -> Stage:
+        if not self.stack.crossovers:
+            return sound
+        return stage(
+            steps.split_bands,
+            sound,
+            crossovers=self.stack.crossovers,
+            first=layer.span.first,
+            last=layer.span.last,
+            clock=self.clock,
+        )
+
+    def placed(self, layer: Layer) -> Stage:
+        """The layer on its place: width, polarity, delay, level."""
+        levels = tuple(layer.note_levels_db.items())
+        sound = self.shaped(layer)
+        if layer.mono_below_hz > 0.0 and not layer.mono:
+            sound = stage(steps.mono_part, sound, below_hz=layer.mono_below_hz, clock=self.clock)
+        return stage(
+            steps.place,
+            sound,
+            width=layer.width,
+            mono=layer.mono,
+            pan=layer.pan,
+            level_db=layer.level_db,
+            inverted=layer.polarity == "inverted",
+            delay_ms=layer.delay_ms,
+            note_levels=levels,
+            notes=layer_notes(self.stack, layer) if levels else (),
+            clock=self.clock,
+        )
+
+    def ducked(self, placed: Stage, layer: Layer, reductions: dict[str, Stage]) -> Stage:
+        """A layer turned down by all duckers that reach it: whole first, then band by band."""
+        reaching = [d for d in self.stack.duckers if d.id in reductions and d.amount(layer.id) > 0.0]
+        whole = [d for d in reaching if d.band_hz() is None]
+        sound = placed
+        if whole:
+            amounts = tuple(d.amount(layer.id) for d in whole)
+            sound = stage(steps.duck_layer, sound, *[reductions[d.id] for d in whole], amounts=amounts)
+        for ducker in reaching:
+            band = ducker.band_hz()
+            if band is not None:
+                low, high = band
+                share, reduction = ducker.amount(layer.id), reductions[ducker.id]
+                sound = stage(
+                    steps.duck_band, sound, reduction, low_hz=low, high_hz=high, amount=share, clock=self.clock
+                )
+        return sound
+
+    def bus(self, bus_input: Stage) -> BusStages:
+        """The bass's own bus."""
+        bus = self.stack.bus
+        sound, inputs = self.treated(self.equalised(bus_input, "bus", bus.eq_phase), bus.treatments)
+        if bus.mono_below_hz > 0.0:
+            sound = stage(steps.mono_part, sound, below_hz=bus.mono_below_hz, clock=self.clock)
+        return self.finished(sound, inputs, bus.level_db, bus.limiter)
+
+    def shared(self, both: Stage) -> BusStages:
+        """What bass and kick go through together."""
+        shared = self.stack.shared
+        sound, inputs = self.treated(self.equalised(both, "shared", shared.eq_phase), shared.treatments)
+        return self.finished(sound, inputs, shared.level_db, shared.limiter)
+
+    def finished(self, sound: Stage, inputs: Treated, level_db: float, limiter: Limiter) -> BusStages:
+        """The end of a bus: its level and its limiter."""
+        sound = stage(steps.scale, sound, level_db=level_db)
+        if not limiter.on:
+            return BusStages(inputs, None, sound)
+        return BusStages(inputs, sound, stage(steps.limit, sound, limiter=limiter, clock=self.clock))
+
+
+def _hit_clock(clock: Clock) -> Clock:
+    """One hit depends on the rate alone: a change of tempo does not make it anew."""
+    return Clock(tempo_bpm=60.0, beats=1.0, rate_hz=clock.rate_hz, looped=False)
