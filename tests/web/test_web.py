@@ -232,8 +232,11 @@ class EditsTest(WebCase):
         told = self.client.post(f"/stacks/{self.stack_id}/redo", json={"view": {}}).json()
         self.assertEqual((told["tempo_bpm"], told["redo"]), (100.0, None))
 
-    def test_a_new_layer_is_selected(self):
+    def test_what_is_new_is_selected(self):
         self.assertEqual(self.edit({"op": "add-layer"})["select"], "layer:layer")
+        for path, selected in (("duckers", "duck:new"), ("triggers", "trigger:new")):
+            self.assertEqual(self.edit({"op": "add", "path": path, "part": {"id": "new"}})["select"], selected)
+        self.assertIsNone(self.edit({"op": "set", "path": "layers/mid/level_db", "value": -3.0})["select"])
 
     def test_harmonics_are_drawn_and_pulled(self):
         view = {"selected": "layer:mid", "mode": "harmonics"}

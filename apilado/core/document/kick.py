@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import TYPE_CHECKING, ClassVar, Literal
 
 import numpy as np
@@ -17,6 +18,7 @@ from apilado.core.sources.base import AssetLoader
 from apilado.core.sources.take import SHA256_PATTERN
 
 MOST_HITS = 1024
+RESAMPLING_MARGIN = 4096
 
 
 def ordered_hits(hits: tuple[float, ...]) -> tuple[float, ...]:
@@ -92,9 +94,10 @@ class SampleKick(KickSound):
         return (self.asset,)
 
     def render(self, rate_hz: int, seed: int, load: AssetLoader) -> Audio:
-        start = round(self.start_ms * rate_hz / 1000.0)
-        audio = repitched(load(self.asset, rate_hz)[:, start:], self.pitch_st)
-        audio = audio[:, : round(self.length_ms * rate_hz / 1000.0)].copy()
+        start, length = (round(ms * rate_hz / 1000.0) for ms in (self.start_ms, self.length_ms))
+        # Of a long file only what will be heard is played faster or slower.
+        needed = math.ceil(length * 2.0 ** (self.pitch_st / 12.0)) + RESAMPLING_MARGIN
+        audio = repitched(load(self.asset, rate_hz)[:, start : start + needed], self.pitch_st)[:, :length].copy()
         fade = min(audio.shape[1], round(self.fade_ms * rate_hz / 1000.0))
         if fade:
             audio[:, -fade:] *= rising(fade)[::-1].astype(np.float32)

@@ -24,6 +24,8 @@ LEAST_RISE = 0.12
 """Of the greatest rise in the piece."""
 FLOOR = 1e-4
 """Energy against the loudest moment below which a band counts as silent."""
+PART = 4096
+"""Windows that are looked at in one go: a long file does not fill the memory."""
 LOW_HZ, LOW_WITHIN_MS = 150.0, 100.0
 
 
@@ -47,10 +49,13 @@ def onsets(audio: Audio, *, rate_hz: int) -> tuple[Onset, ...]:
     lead = 2 * size  # silence before the first sample: an onset there is one too
     padded = np.concatenate([np.zeros(lead), mono])
     starts = np.arange(0, padded.shape[0] - size, hop)
-    windows = np.lib.stride_tricks.sliding_window_view(padded, size)[starts]
-    powers = np.abs(fft.rfft(windows * np.hanning(size), axis=1)) ** 2
-    edges = np.minimum((np.array(BANDS_HZ) * size / rate_hz).astype(np.int64), powers.shape[1] - 1)
-    bands = np.add.reduceat(powers, edges[:-1], axis=1)
+    windows = np.lib.stride_tricks.sliding_window_view(padded, size)
+    edges = np.minimum((np.array(BANDS_HZ) * size / rate_hz).astype(np.int64), size // 2)[:-1]
+    bands = np.empty((starts.shape[0], edges.shape[0]))
+    for first in range(0, starts.shape[0], PART):
+        some = slice(first, first + PART)
+        powers = np.abs(fft.rfft(windows[starts[some]] * np.hanning(size), axis=1)) ** 2
+        bands[some] = np.add.reduceat(powers, edges, axis=1)
     levels = np.log10(bands / float(np.max(bands)) + FLOOR)
     # Against the loudest of the moments before (as S. Böck and G. Widmer do it, DAFx 2013, there over frequency): the
     # cycles of a low sound are no onsets. A rise takes half a window to be complete.

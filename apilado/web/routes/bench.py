@@ -156,13 +156,17 @@ def edits(request: Request, stack_id: int, posted: EditRequest) -> dict[str, Any
     if done.rebased:
         notice = "This stack was changed in another tab. Your change was done on top of that one."
     told = answer(done.revision, posted.view, None if done.rebased else done.before, notice)
-    return {**told, "item": item_after(change), "select": layer_added(done.before, done.revision.stack)}
+    return {**told, "item": item_after(change), "select": part_added(done.before, done.revision.stack)}
 
 
-def layer_added(before: Stack, after: Stack) -> str | None:
-    """The selection of a layer that an edit added."""
-    known = {layer.id for layer in before.layers}
-    return next((f"layer:{layer.id}" for layer in after.layers if layer.id not in known), None)
+def part_added(before: Stack, after: Stack) -> str | None:
+    """The selection of a layer, a duck or a trigger that an edit added."""
+    for kind, name in (("layer", "layers"), ("duck", "duckers"), ("trigger", "triggers")):
+        known = {part.id for part in getattr(before, name)}
+        for part in getattr(after, name):
+            if part.id not in known:
+                return f"{kind}:{part.id}"
+    return None
 
 
 @router.post("/undo")

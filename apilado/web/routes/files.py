@@ -26,7 +26,7 @@ from apilado.core.parameters import parameters_of
 from apilado.errors import ApiladoError, NotFound
 from apilado.web.hit_offers import hits_in_audio, hits_in_midi
 from apilado.web.pages import page
-from apilado.web.routes.bench import layer_added
+from apilado.web.routes.bench import part_added
 from apilado.web.routes.common import deliveries_of, workspace_of
 
 router = APIRouter()
@@ -56,7 +56,7 @@ def audio(request: Request, stack_id: int, target: str = Form(), file: UploadFil
     else:
         change = SetSource(layer=target, source={"kind": "take", **sound})
     done = stacks.edit(workspace, stack_id, change)
-    title, select = change.title(), layer_added(done.before, done.revision.stack)
+    title, select = change.title(), part_added(done.before, done.revision.stack)
     return {"revision": done.revision.id, "title": title, "select": select}
 
 
@@ -90,7 +90,8 @@ def hits(request: Request, stack_id: int, drum: str, file: UploadFile = File()) 
         offers = hits_in_midi(read_midi(content, name), stack, drum)
     else:
         audio, rate = read_audio(content, name)
-        offers = hits_in_audio(onsets(audio, rate_hz=rate), stack, drum)
+        heard = math.ceil((stack.beats * 60.0 / stack.tempo_bpm + 0.5) * rate)
+        offers = hits_in_audio(onsets(audio[:, :heard], rate_hz=rate), stack, drum)
     return HTMLResponse(page(request, "_partials/hits.html", offers=offers, name=name, drum=stack.drum_names()[drum]))
 
 

@@ -64,6 +64,12 @@ class OnsetTest(unittest.TestCase):
         for onset, (_, kind) in zip(onsets(audio, rate_hz=48000), hits, strict=True):
             self.assertEqual(onset.low_share > 0.5, kind == "kick", (kind, onset))
 
+    def test_a_long_file_is_gone_through_in_parts(self):
+        audio, hits = drum_loop(120.0, 48000, 6)
+        again = np.concatenate([audio, audio, audio], axis=1)
+        found = onsets(again, rate_hz=48000)
+        self.assertEqual(len(found), 3 * len(hits))
+
     def test_silence_and_a_steady_tone_have_none_or_one(self):
         self.assertEqual(onsets(np.zeros((2, 48000), np.float32), rate_hz=48000), ())
         steady = np.sin(2 * np.pi * 220 * np.arange(96000) / 48000).astype(np.float32)

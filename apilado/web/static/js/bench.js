@@ -84,7 +84,10 @@ class Bench {
     this.info = { beats: answer.beats, beatsPerBar: answer.beats_per_bar };
     this.panels.beats = answer.beats;
     if (answer.item !== undefined && answer.item !== null) this.item = answer.item;
-    if (answer.select) this.remember(answer.select);
+    if (answer.select) {
+      this.remember(answer.select);
+      this.step("plan"); // what can be pulled belongs to what is chosen
+    }
     this.panels.put("plan", answer.plan, this.item);
     showValues(answer.values);
     showTexts(answer.texts);
