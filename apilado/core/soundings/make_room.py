@@ -31,7 +31,7 @@ DRUM_SHARE = 0.12
 """A drum that loses more than this share of its energy to a layer needs room."""
 NEIGHBOUR_SHARE = 0.45
 LOUDEST_CHANGE_LU = 1.3
-"""A point that would change a part's loudness by more is made gentler."""
+"""A point with which a part would be further from its loudness before any proposal is made gentler."""
 DIP_DB, LIFT_DB, KEYED_DB, NEIGHBOUR_DB = 4.0, 1.0, 9.0, 3.0
 LEAST_DB = 1.0
 BROAD_Q = 1.2
@@ -86,6 +86,7 @@ class _Workshop:
         self.clock = measures.clock
         self.layers = tuple(f"layers/{layer.id}" for layer in self.stack.audible_layers())
         self.drums = tuple(self.stack.drum_owner(name) for name in measures.heard_drums)
+        self._loudness: dict[str, float] = {}
 
     def stage_of(self, graph: Graph, owner: str) -> Stage:
         kind, _, name = owner.partition("/")
@@ -103,6 +104,15 @@ class _Workshop:
             grids[owner] = run(stage(energy_grid, sound, stage(measure_stem, sound, rate_hz=rate), columns=columns))
             loudness[owner] = run(stage(measure_loudness, sound, rate_hz=rate)).integrated_lkfs
         return _Trial(room_map(grids), loudness)
+
+    def keeps_loudness(self, after: _Trial) -> bool:
+        """Whether no part of a trial is further from what it was before any proposal than is allowed."""
+        for owner, loudness in after.loudness.items():
+            if owner not in self._loudness:
+                self._loudness.update(self.trial(self.stack, (owner,)).loudness)
+            if abs(loudness - self._loudness[owner]) > LOUDEST_CHANGE_LU:
+                return False
+        return True
 
     def clashes(self) -> list[_Clash]:
         """Where drums and layers, or neighbours, want the same place, the worst first."""
@@ -145,13 +155,13 @@ class _Workshop:
         """The remedy that helps most of those that keep every part's loudness, or None if none helps."""
         owners = (clash.part, clash.other)
         before = self.trial(stack, owners)
-        offers = [self._gentlest(stack, clash, before, keyed=False)]
+        offers = [self._deepest(stack, clash, before, keyed=False)]
         if clash.kind == "drum" and (offers[0] is None or offers[0].before - offers[0].after < clash.share / 4.0):
-            offers.append(self._gentlest(stack, clash, before, keyed=True))
+            offers.append(self._deepest(stack, clash, before, keyed=True))
         helpful = [offer for offer in offers if offer is not None and offer.before - offer.after >= LEAST_WON]
         return min(helpful, key=lambda offer: offer.after, default=None)
 
-    def _gentlest(self, stack: Stack, clash: _Clash, before: _Trial, *, keyed: bool) -> Proposal | None:
+    def _deepest(self, stack: Stack, clash: _Clash, before: _Trial, *, keyed: bool) -> Proposal | None:
         """One kind of remedy, as deep as keeps the loudness of both parts."""
         sub = self.measures.sub
         if not keyed and sub is not None and clash.other == f"layers/{sub.id}":
@@ -162,8 +172,8 @@ class _Workshop:
             if edit is None:
                 return None
             after = self.trial(apply(stack, edit), (clash.part, clash.other))
-            changes = loudness_changes(before, after)
-            if max(abs(change) for _, change in changes) <= LOUDEST_CHANGE_LU:
+            if self.keeps_loudness(after):
+                changes = loudness_changes(before, after)
                 shares = before.room.share(*clash.asked), after.room.share(*clash.asked)
                 return self._proposal(clash, edit, shares, changes, gain, keyed=keyed)
             gain *= GENTLER
@@ -216,8 +226,8 @@ class _Workshop:
             if edit is None:
                 return None
             after = self.trial(apply(stack, edit), (owner,))
-            changes = loudness_changes(before, after)
-            if abs(changes[0][1]) <= LOUDEST_CHANGE_LU:
+            if self.keeps_loudness(after):
+                changes = loudness_changes(before, after)
                 return Proposal(
                     title=f"{owner_layer.name}: −{gain:.1f} dB at {MUD_MIDDLE_HZ:.0f} Hz",
                     sentence=f"250–400 Hz stand {excess:.1f} dB higher than '{stack.target}' asks for.",

@@ -134,6 +134,16 @@ class MakeRoomTest(unittest.TestCase):
         proposals = make_room(measured(stack))
         self.assertIn("snare", {p.part for p in proposals})
 
+    def test_all_together_keep_the_loudness_of_every_part(self):
+        stack = lock_gate().stack
+        before = measured(stack)
+        proposals = make_room(before, most=8)
+        after = measured(apply(stack, all_of(proposals)))
+        for layer in stack.layers:
+            pair = ENGINE.run([before.graph.layers[layer.id], after.graph.layers[layer.id]])
+            loud = [measure_loudness(a, rate_hz=48000).integrated_lkfs for a in pair]
+            self.assertLess(abs(loud[1] - loud[0]), 1.5, layer.name)
+
     def test_few_unless_asked(self):
         found = make_room(measured(lock_gate().stack), most=1)
         self.assertEqual(len(found), 1)
