@@ -1,4 +1,4 @@
-"""The rows under the Pile: every layer, then the kick and the bus."""
+"""The rows under the Pile: every layer, then the drums and the buses."""
 
 from __future__ import annotations
 
@@ -37,6 +37,8 @@ def layer_rows(stack: Stack) -> list[Row]:
         state = "is-muted" if drum.mute else "is-heard"
         rows.append(Row(selection, shown.lower() if name == "kick" else shown, state, level, mute=mute))
     rows.append(Row("bus", "bus", "is-heard", *fields_of(stack.bus, "bus", "level_db")))
+    if stack.shared.on:
+        rows.append(Row("shared", "bass, kick", "is-heard", *fields_of(stack.shared, "shared", "level_db")))
     return rows
 
 

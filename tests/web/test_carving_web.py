@@ -89,6 +89,8 @@ class SheetsTest(CarvingWebCase):
         self.assertTrue(answer["controls"])
         self.edit({"op": "add", "path": "shared/treatments", "part": {"kind": "compressor", "threshold_db": -30.0}})
         self.assertIn("Compressor 1", self.sheet("shared"))
+        rows = self.client.get(f"/stacks/{self.stack_id}/layers").text
+        self.assertIn('data-select="shared"', rows)
 
     def test_unused_parameters_are_not_shown(self):
         self.edit({"op": "set", "path": "duckers/duck/shape", "value": {"kind": "drawn"}})
