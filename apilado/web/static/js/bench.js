@@ -32,6 +32,8 @@ class Bench {
     this.plumb = new View(this, "plumb", "Listening to every note at every border …", { goal: "worst" });
     this.room = new View(this, "room", "Trying out what makes room …", {});
     this.views = [this.plumb, this.room];
+    this.asked = 0;
+    this.stepping = Promise.resolve();
     this.measuring = { busy: false, again: false };
     this.measureTimer = null;
     this.sheets = { busy: false, again: false };
@@ -57,9 +59,10 @@ class Bench {
   }
 
   async send(edit, gesture, final) {
-    const data = { edit, base: this.revision, gesture, final, view: this.view() };
-    const answer = await this.player.edit(`${this.url}/edits`, data, final);
-    this.accept(answer, final);
+    const view = this.view();
+    const data = { edit, base: this.revision, gesture, final, view };
+    this.accept(await this.player.edit(`${this.url}/edits`, data, final), final);
+    if (view.selected !== this.selected || view.mode !== this.mode) this.step("plan"); // chosen while it was on its way
   }
 
   refused(error) {
@@ -68,12 +71,18 @@ class Bench {
   }
 
   /** Undo, redo, or the stack as it is now. */
-  async step(kind, { quiet = false } = {}) {
-    try {
-      this.accept(await post(`${this.url}/${kind}`, { view: this.view() }));
-    } catch (error) {
-      if (!quiet) tell(error.message, { fault: true });
-    }
+  step(kind, { quiet = false } = {}) {
+    const number = (this.asked += 1);
+    // One after the other: an answer that comes late would draw what is no longer chosen.
+    this.stepping = this.stepping.then(async () => {
+      if (kind === "plan" && number !== this.asked) return; // a newer one follows
+      try {
+        this.accept(await post(`${this.url}/${kind}`, { view: this.view() }));
+      } catch (error) {
+        if (!quiet) tell(error.message, { fault: true });
+      }
+    });
+    return this.stepping;
   }
 
   /** The page as an answer tells; `final` when the hand has let go. */
@@ -84,10 +93,7 @@ class Bench {
     this.info = { beats: answer.beats, beatsPerBar: answer.beats_per_bar };
     this.panels.beats = answer.beats;
     if (answer.item !== undefined && answer.item !== null) this.item = answer.item;
-    if (answer.select) {
-      this.remember(answer.select);
-      this.step("plan"); // what can be pulled belongs to what is chosen
-    }
+    if (answer.select) this.remember(answer.select);
     this.panels.put("plan", answer.plan, this.item);
     showValues(answer.values);
     showTexts(answer.texts);
