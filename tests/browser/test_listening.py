@@ -93,7 +93,8 @@ class ListeningTest(BrowserCase):
                 ]
                 held = [(old, new) for old, new in met if np.all(old[:8192]) and np.all(new[-8192:])]
                 self.assertTrue(held, name)
-                old, new = held[0]
+                # Bars that are played alike begin and end alike: the place is where most of what lies between agrees too.
+                old, new = max(held, key=lambda pair: np.count_nonzero(pair[0] | pair[1]))
                 # Nowhere a jump: no step is larger than the steps of the two loops and what a fade adds.
                 most = max(float(np.abs(np.diff(loop, axis=1)).max()) for loop in (before, after))
                 fade = float(np.abs(after - before).max()) / FADE

@@ -61,7 +61,7 @@ class Bench {
   async send(edit, gesture, final) {
     const view = this.view();
     const data = { edit, base: this.revision, gesture, final, view };
-    this.accept(await this.player.edit(`${this.url}/edits`, data, final), final);
+    this.accept(await this.player.edit(`${this.url}/edits`, data, final), final, { asked: true });
     if (view.selected !== this.selected || view.mode !== this.mode) this.step("plan"); // chosen while it was on its way
   }
 
@@ -85,10 +85,11 @@ class Bench {
     return this.stepping;
   }
 
-  /** The page as an answer tells; `final` when the hand has let go. */
-  accept(answer, final = true) {
-    // The ear comes first: the sound is asked for before anything is drawn. (Of an edit it has been asked for already.)
-    if (answer.revision !== this.revision || this.player.revision === null) this.player.refresh(answer.revision, { final });
+  /** The page as an answer tells; `final` when the hand has let go, `asked` if its sound is on the way. */
+  accept(answer, final = true, { asked = false } = {}) {
+    // The ear comes first: the sound is asked for before anything is drawn; that of an edit has been asked for already.
+    const stale = answer.revision !== this.revision || this.player.revision === null;
+    if (stale && !asked) this.player.refresh(answer.revision, { final });
     this.revision = answer.revision;
     this.info = { beats: answer.beats, beatsPerBar: answer.beats_per_bar };
     this.panels.beats = answer.beats;
