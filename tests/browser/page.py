@@ -127,6 +127,11 @@ class BrowserCase(unittest.TestCase):
         self.until(page, "heard.length > 8")
         page.evaluate("takeHeard()")
 
+    def listen(self, page: Page, frames: int) -> None:
+        """Waits until so many more frames have been played: a busy machine plays less in a second than a second."""
+        count = "heard.reduce((sum, part) => sum + part[0].length, 0)"
+        self.until(page, f"frames => {count} >= frames", page.evaluate(count) + frames)
+
     def loop(self, name: str) -> np.ndarray:
         """What the loop of a stack should be now, shape (2, frames)."""
         return np.frombuffer(self.server.ask(f"/stacks/{self.stacks[name]}/loop?client=test"), "<f4").reshape(2, -1)

@@ -24,9 +24,9 @@ class CarvingCase(BrowserCase):
 
     def hears(self, page, loop):
         """Whether what is played from now on is a loop."""
-        page.wait_for_timeout(250)
+        self.listen(page, 12000)
         page.evaluate("takeHeard()")
-        page.wait_for_timeout(500)
+        self.listen(page, 24000)
         return follows(self.heard(page), loop)
 
     def overdone(self, name, path):
@@ -108,13 +108,14 @@ class WhilePlayingTest(CarvingCase):
         self.settled(page)
         before = self.server.plan(self.stacks["Slipway"])["revision"]
         for way in ("key", "pointer"):
+            page.evaluate("marks.length = 0")
             if way == "key":
                 page.keyboard.down("o")
             else:
                 page.locator("#sheet [data-overdo]").hover()
                 page.mouse.down()
             page.wait_for_selector("#sheet [data-overdo][aria-pressed=true]")
-            page.wait_for_timeout(900)
+            self.until(page, "marks.some((mark) => 'sounding' in mark)")
             self.assertTrue(self.hears(page, self.overdone("Slipway", "duckers/duck")), way)
             if way == "key":
                 page.keyboard.up("o")

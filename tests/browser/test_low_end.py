@@ -126,8 +126,7 @@ class PlumbTest(LowEndCase):
 class PlayingTest(LowEndCase):
     def test_edits_of_the_low_end_are_heard_while_the_views_are_open(self):
         page = self.bench("Slipway")
-        page.click("#play")
-        self.until(page, "heard.length > 8")
+        self.play(page)
         for view, path, value in (("b", "bus/mono_below_hz", "250"), ("1", "layers/sub/source/drop_semitones", "7")):
             page.keyboard.press(view)
             page.wait_for_selector(f"#sheet input[type=number][data-path='{path}']")
@@ -135,9 +134,9 @@ class PlayingTest(LowEndCase):
             page.fill(f"#sheet input[type=number][data-path='{path}']", value)
             page.keyboard.press("Enter")
             self.settled(page)
-            page.wait_for_timeout(300)
+            self.listen(page, 14400)
             page.evaluate("takeHeard()")
-            page.wait_for_timeout(700)
+            self.listen(page, 33600)
             heard, loop = self.heard(page), self.loop("Slipway")
             self.assertTrue(follows(heard, loop), path)
             page.click("#plumb-view [data-view-close]")
