@@ -96,7 +96,7 @@ class Bench {
     if (answer.item !== undefined && answer.item !== null) this.item = answer.item;
     if (answer.select) this.remember(answer.select);
     this.panels.put("plan", answer.plan, this.item);
-    showValues(answer.values);
+    showValues(answer.values, this.edits.waiting.length > 0);
     showTexts(answer.texts);
     showStates(answer.states);
     this.offer("undo", answer.undo);

@@ -29,8 +29,11 @@ export function prepareFields(root) {
   root.querySelectorAll("input[type=range][data-value]").forEach((slider) => placeSlider(slider, Number(slider.dataset.value)));
 }
 
-/** Shows new values, given as { path: text }, in every control that has them. */
-export function showValues(values) {
+/**
+ * Shows new values, given as { path: text }, in every control that has them. While newer edits wait (`behind`), the slider
+ * under the keys stays where they have brought it: the next press goes on from there.
+ */
+export function showValues(values, behind = false) {
   for (const [path, text] of Object.entries(values)) {
     document.querySelectorAll(`[data-path="${CSS.escape(path)}"]`).forEach((control) => {
       if (control.matches("[data-toggle]")) {
@@ -38,7 +41,8 @@ export function showValues(values) {
       } else if (control.type === "checkbox") {
         control.checked = text === "True";
       } else if (control.type === "range") {
-        if (!control.matches(":active")) placeSlider(control, Number(text));
+        const held = control.matches(":active") || (behind && control === document.activeElement);
+        if (!held) placeSlider(control, Number(text));
       } else if (control !== document.activeElement || control.dataset.sent !== undefined) {
         control.value = text;
         delete control.dataset.sent;
