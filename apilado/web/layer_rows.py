@@ -7,6 +7,7 @@ from typing import Any
 
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
+from apilado.core.render.builder import listened_point
 from apilado.web.drawings.view import band_edges_hz, layer_state, short_hz
 from apilado.web.sheets.base import Field, fields_of
 
@@ -58,9 +59,24 @@ def states(stack: Stack) -> dict[str, str]:
     return {row.selection: row.state for row in layer_rows(stack)}
 
 
+def listening(stack: Stack) -> str:
+    """The EQ point that is all that is heard, in words; nothing if there is none."""
+    found = listened_point(stack)
+    if found is None:
+        return ""
+    owner, point = found
+    return f"only what {point.label.lower()} {short_hz(point.frequency_hz)} of {stack.owner_name(owner)} touches"
+
+
 def texts(stack: Stack) -> dict[str, str]:
     """What is written around the controls and changes with plain values, by the name that its place carries."""
-    return {"name": stack.name, "facts": facts(stack), **{f"band {x.id}": band_text(stack, x) for x in stack.layers}}
+    alone = {"listening": listening(stack)}
+    return {
+        "name": stack.name,
+        "facts": facts(stack),
+        **alone,
+        **{f"band {x.id}": band_text(stack, x) for x in stack.layers},
+    }
 
 
 def _layer_row(stack: Stack, index: int, layer: Layer) -> Row:

@@ -11,12 +11,10 @@ from apilado.core.measure.fullness import FLATTEST_SINGLE_PEAK, LOWEST_PEAK, Ful
 from apilado.core.measure.kick_phase import KickMeeting
 from apilado.core.soundings.low_end import (
     BorderAdvice,
-    FoldDown,
     Shape,
     Shift,
     border_advice,
     even_edit,
-    fold_down_bands,
     shapes,
     shifts,
     subs_under,
@@ -96,8 +94,3 @@ def cycle_drawing(full: Fullness) -> str:
     return tag(
         "svg", *parts, viewBox=f"0 0 {WIDTH:.0f} {HEIGHT:.0f}", class_="drawing cycle-drawing", aria_hidden="true"
     )
-
-
-def mono_bands(measures: Measures) -> list[FoldDown]:
-    """What is lost in mono, band by band."""
-    return fold_down_bands(measures)

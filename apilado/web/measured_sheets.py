@@ -15,11 +15,11 @@ from apilado.core.document.edits_values import SetValue
 from apilado.core.dsp.dynamics import limiter_reduction
 from apilado.core.measure.bands import NOMINAL_THIRDS, band_centres
 from apilado.core.soundings.comparison import balance_against_piece, balance_against_target
-from apilado.core.soundings.fitting import fitted_duck, longest_recovering
+from apilado.core.soundings.fitting import GAP_SHARE, fitted_duck, longest_recovering
+from apilado.core.soundings.low_end import fold_down_bands
 from apilado.core.soundings.measures import Measures
-from apilado.core.units import gain_to_db
 from apilado.web.drawings.svg import label, points, tag
-from apilado.web.low_end import mono_bands, workshop
+from apilado.web.low_end import workshop
 from apilado.web.sheets.drums import drum_name
 from apilado.web.sheets.ducks import chosen_ducker
 
@@ -50,7 +50,7 @@ def buses(measures: Measures, selected: str) -> dict[str, Any]:
     stages = graph.buses.get(selected)
     for index, going_in in stages.treated if stages else ():
         treatment = bus.treatments[index]
-        reduction = treatment.reduction(measures.run(going_in), clock) if treatment.overdone() else None
+        reduction = treatment.reduction(measures.run(going_in), clock)
         if reduction is not None:
             meters.append(_meter(f"{treatment.label} {index + 1}", reduction))
     if stages is not None and stages.before_limiter is not None:
@@ -60,18 +60,11 @@ def buses(measures: Measures, selected: str) -> dict[str, Any]:
         meters.append(_meter("Limiter", limiter_reduction(audio, **given, rate_hz=clock.rate_hz, looped=True)))
     return {
         "meters": meters,
-        "over_db": kick_over_bass_db(measures),
+        "over_db": measures.kick_over_bass_db,
         "loudness": measures.output_loudness,
-        "mono": None if shared else mono_bands(measures),
+        "mono": None if shared else fold_down_bands(measures),
         "off": shared and not stack.shared.on,
     }
-
-
-def kick_over_bass_db(measures: Measures) -> float | None:
-    """How far the kick peaks over the bass, None where either is silent."""
-    if "kick" not in measures.heard_drums or not measures.sounding or measures.kick.peak < 1e-5:
-        return None
-    return float(gain_to_db(measures.kick.peak)) - float(gain_to_db(measures.bass.peak))
 
 
 def drum(measures: Measures, selected: str) -> dict[str, Any]:
@@ -84,7 +77,7 @@ def drum(measures: Measures, selected: str) -> dict[str, Any]:
         if starts and hit < stack.beats:
             following = next((start for start in starts if start >= hit), starts[0] + stack.beats)
             waits.append(60000.0 * (following - hit) / stack.tempo_bpm)
-    over = kick_over_bass_db(measures) if name == "kick" else None
+    over = measures.kick_over_bass_db if name == "kick" else None
     decay = decay_drawing(facts.envelope_db)
     return {"facts": facts, "wait_ms": min(waits, default=None), "decay": decay, "over_db": over}
 
@@ -145,7 +138,7 @@ def duck(measures: Measures, selected: str) -> dict[str, Any]:
             longest = SetValue(path=f"duckers/{ducker.id}/shape", value=shape.model_dump(mode="json"))
             title = f"Shorten it to {shape.back_ms(measures.clock):.0f} ms"
     elif slowest < SHORT_GAP * gap:
-        advice = f"There is room to spare: it could take up to {0.85 * gap:.0f} ms and still be back in time."
+        advice = f"There is room to spare: it could take up to {GAP_SHARE * gap:.0f} ms and still be back in time."
     else:
         advice = "It uses most of the gap and is back in time."
     fitted = fitted_duck(measures, ducker)

@@ -42,6 +42,8 @@ def main(folder: Path) -> None:
             ("mono", "Rope Walk", False, "b", ".width-after"),
             ("room-map", "Lock Gate", False, "r", ".proposal"),
             ("kick", "Rope Walk", False, "k", ".kick-sweep"),
+            ("balance", "Slipway", False, "t", ".target-line"),
+            ("room-map-night", "Lock Gate", True, "r", ".proposal"),
             ("carve", "Lock Gate", False, "2", ".covering"),
             ("duck", "Rope Walk", False, "d", "#headroom"),
         ):
@@ -49,7 +51,7 @@ def main(folder: Path) -> None:
             page.wait_for_selector(READY)
             for key in keys:
                 page.keyboard.press(key)
-            if dark:
+            if name == "bench-night":
                 page.click("[data-mode=harmonics]")
             page.wait_for_selector(shown, state="attached")
             if name == "duck":  # last: it is the only one that edits

@@ -119,6 +119,13 @@ class FieldsTest(CarvingWebCase):
                 self.field(path, value)
                 self.assertTrue(holds(self.head().stack))
 
+    def test_a_point_listened_to_alone_is_told_until_it_is_let_go(self):
+        told = self.field("layers/mid/eq/0/solo", True)
+        self.assertEqual(told["texts"]["listening"], "only what bell 300 Hz of mid touches")
+        self.assertEqual([told["states"][f"layer:{name}"] for name in ("mid", "sub")], ["is-heard", "is-faded"])
+        told = self.field("layers/mid/eq/0/solo", False)
+        self.assertEqual((told["texts"]["listening"], told["states"]["layer:sub"]), ("", "is-heard"))
+
     def test_a_share_is_told_when_it_is_first_set_and_when_that_is_undone(self):
         told = self.field("duckers/duck/amounts/sub", 0.5)
         self.assertEqual(told["values"]["duckers/duck/amounts/sub"], "0.5")

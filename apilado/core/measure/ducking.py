@@ -66,8 +66,6 @@ class Headroom:
 
     before_db: float
     after_db: float
-    hits: tuple[tuple[float, float, float], ...]
-    """(beat, peak without, peak with) from each hit to the next, in dB."""
 
     @property
     def won_db(self) -> float:
@@ -75,21 +73,7 @@ class Headroom:
         return self.before_db - self.after_db
 
 
-def headroom_won(before: Audio, after: Audio, hits: tuple[tuple[float, int], ...]) -> Headroom:
-    """Peaks of a looped mix without (`before`) and with (`after`) its duckers, and from each hit to the next.
-
-    Args:
-        hits: (beat, frame) of each, ascending.
-    """
-    peaks = [np.max(np.abs(audio), axis=0) for audio in (before, after)]
-    frames = peaks[0].shape[0]
-
-    def peak_db(peak: NDArray[np.float32], index: NDArray[np.int64] | slice) -> float:
-        return float(gain_to_db(float(np.max(peak[index], initial=0.0))))
-
-    found = []
-    for number, (beat, frame) in enumerate(hits):
-        following = hits[number + 1][1] if number + 1 < len(hits) else hits[0][1] + frames
-        index = np.arange(frame, max(following, frame + 1)) % frames
-        found.append((beat, peak_db(peaks[0], index), peak_db(peaks[1], index)))
-    return Headroom(peak_db(peaks[0], slice(None)), peak_db(peaks[1], slice(None)), tuple(found))
+def headroom_won(before: Audio, after: Audio) -> Headroom:
+    """Peaks of a mix, or of a stretch of it, without (`before`) and with (`after`) its duckers."""
+    peaks = [float(gain_to_db(float(np.max(np.abs(audio), initial=0.0)))) for audio in (before, after)]
+    return Headroom(*peaks)

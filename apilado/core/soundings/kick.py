@@ -14,7 +14,6 @@ from apilado.core.soundings.carving import keyed_bell_edit, pair_edit
 from apilado.core.soundings.fitting import longest_recovering
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding
-from apilado.core.units import gain_to_db
 
 KICK_OVER_BASS_DB = (2.0, 4.0)
 AIM_DB = 3.0
@@ -23,9 +22,9 @@ AIM_DB = 3.0
 def kick_level(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     """Does the kick peak 2 to 4 dB over the bass?"""
     stack = measures.stack
-    if "kick" not in measures.heard_drums or measures.kick.peak < 1e-4 or not measures.sounding:
+    value = measures.kick_over_bass_db
+    if value is None:
         return []
-    value = float(gain_to_db(measures.kick.peak)) - float(gain_to_db(measures.bass.peak))
     low, high = KICK_OVER_BASS_DB
     outside = max(low - value, value - high, 0.0)
     status = limits.status(outside)
@@ -82,7 +81,7 @@ def _recovery(
 def kick_clash(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     """How much of the kick's energy lies where and when the bass has as much?"""
     stack = measures.stack
-    if "kick" not in measures.heard_drums or measures.kick.peak < 1e-4 or not measures.sounding:
+    if measures.kick_over_bass_db is None:
         return []
     layers = tuple(f"layers/{layer.id}" for layer in stack.audible_layers())
     room = measures.room

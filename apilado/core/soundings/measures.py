@@ -34,9 +34,10 @@ from apilado.core.render.graph import Graph, build, clock_of
 from apilado.core.render.response import families, split_sum
 from apilado.core.render.stage import Stage, stage
 from apilado.core.sources.base import AssetLoader
-from apilado.core.units import midi_to_hz
+from apilado.core.units import gain_to_db, midi_to_hz
 
 QUIET_DB = -70.0
+SILENT_PEAK = 1e-4
 SETTLED_MS, FULLNESS_MS = 60.0, 150.0
 
 
@@ -158,12 +159,17 @@ class Measures:
 
     @cached_property
     def headroom(self) -> Headroom:
-        """What the duckers win in the peak of the mix: as a whole, and around each hit."""
+        """What the duckers win in the peak of the mix."""
         outputs = [self.graph.output, self.undone.output]
         after, before = (self.run(output) for output in outputs)
-        hits = sorted({hit for d in self.stack.duckers if d.on for hit in self.stack.hits_of(d)})
-        starts = tuple((beat, self.clock.sample_at(beat)) for beat in hits)
-        return headroom_won(before, after, starts)
+        return headroom_won(before, after)
+
+    @property
+    def kick_over_bass_db(self) -> float | None:
+        """How far the kick peaks over the bass; None where either is silent."""
+        if "kick" not in self.heard_drums or not self.sounding or self.kick.peak < SILENT_PEAK:
+            return None
+        return float(gain_to_db(self.kick.peak)) - float(gain_to_db(self.bass.peak))
 
     @property
     def sounding(self) -> bool:

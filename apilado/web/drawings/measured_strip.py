@@ -5,8 +5,10 @@ from __future__ import annotations
 import numpy as np
 
 from apilado.core.dsp.audio import Audio
+from apilado.core.measure.ducking import headroom_won
 from apilado.core.measure.passage import outline
 from apilado.core.soundings.measures import Measures
+from apilado.core.units import db_to_gain
 from apilado.web.drawings.plan_passage import reduction_span
 from apilado.web.drawings.svg import label, points, tag
 from apilado.web.drawings.view import LANE_SHARE, View
@@ -58,8 +60,8 @@ def _hit_waves(measures: Measures, view: View, lane: float) -> list[str]:
     before_bass, before, after = (
         measures.run(stage) for stage in (measures.undone.bass, measures.undone.output, measures.graph.output)
     )
-    peaks = [float(np.max(np.abs(audio[:, frames[0] : frames[1]]), initial=0.0)) for audio in (before, after)]
-    scale = min(1.0, 1.0 / max(*peaks, 1e-6))
+    won = headroom_won(*(audio[:, frames[0] : frames[1]] for audio in (before, after)))
+    scale = 1.0 / float(db_to_gain(max(won.before_db, won.after_db, 0.0)))  # so that both are seen whole
     parts = [
         _wave(before_bass, view, frames, lane, "bass-before", scale),
         _wave(measures.bass_audio, view, frames, lane, "bass-wave", scale),
@@ -67,8 +69,7 @@ def _hit_waves(measures: Measures, view: View, lane: float) -> list[str]:
     ]
     if "kick" in measures.heard_drums:
         parts.append(_wave(measures.kick_audio, view, frames, lane, "kick-wave", scale))
-    won = 20.0 * float(np.log10(max(peaks[0], 1e-6) / max(peaks[1], 1e-6)))
-    said = f"in view the duck wins {won:.1f} dB of peak".replace("-", "−")
+    said = f"in view the duck wins {won.won_db:.1f} dB of peak".replace("-", "−")
     parts.append(label(said, view.passage - 6, 13, class_="grid-label won", text_anchor="end"))
     parts.append(
         label(

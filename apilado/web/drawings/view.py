@@ -10,6 +10,7 @@ from pydantic import Field
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
 from apilado.core.parameters import Model
+from apilado.core.render.builder import listened_point
 
 LOWEST_HZ, HIGHEST_HZ = 20.0, 20000.0
 GRID_HZ = (20, 50, 100, 200, 500, 1000, 2000, 5000, 10000, 20000)
@@ -79,6 +80,9 @@ def band_edges_hz(stack: Stack, layer: Layer) -> tuple[float, float]:
 
 def layer_state(stack: Stack, layer: Layer) -> str:
     """How a layer is drawn everywhere: heard, muted (an empty outline), or faded while others are soloed."""
+    listened = listened_point(stack)
+    if listened is not None and listened[0] not in (f"layers/{layer.id}", "bus", "shared"):
+        return "is-faded"
     if layer in stack.audible_layers():
         return "is-heard"
     return "is-muted" if layer.mute else "is-faded"

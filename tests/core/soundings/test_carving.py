@@ -328,7 +328,6 @@ class DuckersTest(unittest.TestCase):
         peaks = [20 * np.log10(np.abs(rendered(s)["output"]).max()) for s in (off, stack)]
         self.assertAlmostEqual(won.before_db, peaks[0], places=3)
         self.assertAlmostEqual(won.after_db, peaks[1], places=3)
-        self.assertEqual(len(won.hits), 16)
 
 
 class SharedBusTest(unittest.TestCase):
