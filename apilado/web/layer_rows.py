@@ -31,15 +31,20 @@ class Row:
 def layer_rows(stack: Stack) -> list[Row]:
     """Rows from the top of the frequency axis down: the last layer first."""
     rows = [_layer_row(stack, index, layer) for index, layer in reversed(list(enumerate(stack.layers)))]
+    listened = listened_point(stack)
+
+    def elsewhere(owner: str) -> bool:
+        return listened is not None and listened[0] != owner
+
     for name, shown in stack.drum_names().items():
         drum = stack.drum(name)
         level, mute = fields_of(drum, stack.drum_owner(name), "level_db", "mute")
         selection = "kick" if name == "kick" else f"trigger:{name}"
-        state = "is-muted" if drum.mute else "is-heard"
+        state = "is-muted" if drum.mute else "is-faded" if elsewhere(stack.drum_owner(name)) else "is-heard"
         rows.append(Row(selection, shown.lower() if name == "kick" else shown, state, level, mute=mute))
     rows.append(Row("bus", "bus", "is-heard", *fields_of(stack.bus, "bus", "level_db")))
     if stack.shared.on:
-        rows.append(Row("shared", "bass, kick", "is-heard", *fields_of(stack.shared, "shared", "level_db")))
+        rows.append(Row("shared", "both", "is-heard", *fields_of(stack.shared, "shared", "level_db")))
     return rows
 
 
@@ -65,7 +70,7 @@ def listening(stack: Stack) -> str:
     if found is None:
         return ""
     owner, point = found
-    return f"only what {point.label.lower()} {short_hz(point.frequency_hz)} of {stack.owner_name(owner)} touches"
+    return f"Heard: only what {point.label.lower()} {short_hz(point.frequency_hz)} of {stack.owner_name(owner)} touches"
 
 
 def texts(stack: Stack) -> dict[str, str]:

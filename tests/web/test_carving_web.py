@@ -121,8 +121,10 @@ class FieldsTest(CarvingWebCase):
 
     def test_a_point_listened_to_alone_is_told_until_it_is_let_go(self):
         told = self.field("layers/mid/eq/0/solo", True)
-        self.assertEqual(told["texts"]["listening"], "only what bell 300 Hz of mid touches")
-        self.assertEqual([told["states"][f"layer:{name}"] for name in ("mid", "sub")], ["is-heard", "is-faded"])
+        self.assertEqual(told["texts"]["listening"], "Heard: only what bell 300 Hz of mid touches")
+        self.assertEqual(
+            [told["states"][name] for name in ("layer:mid", "layer:sub", "kick")], ["is-heard", "is-faded", "is-faded"]
+        )
         told = self.field("layers/mid/eq/0/solo", False)
         self.assertEqual((told["texts"]["listening"], told["states"]["layer:sub"]), ("", "is-heard"))
 
