@@ -138,7 +138,7 @@ def listening(host: str, port: int) -> socket.socket:
 
 
 def _render(given: argparse.Namespace) -> int:
-    from apilado.actions.delivery import DeliveryOptions, rendered_files
+    from apilado.actions.delivery import REPORT, DeliveryOptions, clipping_in_words, rendered_files
     from apilado.core.render.engine import Engine
     from apilado.store.assets import write_whole
 
@@ -154,9 +154,11 @@ def _render(given: argparse.Namespace) -> int:
         )
         given.out.mkdir(parents=True, exist_ok=True)
         for name, content in rendered_files(stack, load, Engine(), options, lambda share, doing: None):
-            if name != "measures.json" or given.stems:
+            if name != REPORT or given.stems:
                 write_whole(given.out / name, content)
                 print(given.out / name)
+            if name == REPORT and (said := clipping_in_words(content)):
+                print(f"apilado: {said}", file=sys.stderr)
     return 0
 
 

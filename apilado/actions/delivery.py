@@ -15,18 +15,25 @@ from typing import Any, Literal
 from apilado import __version__
 from apilado.actions.workspace import Workspace
 from apilado.core.document.stack import Stack
-from apilado.core.formats.audio_files import Bits, FileFormat, write_audio
+from apilado.core.dsp.audio import sounding_until
+from apilado.core.formats.audio_files import Bits, FileFormat, clipped_samples, write_audio
 from apilado.core.parameters import Model, choice, switch
 from apilado.core.render.engine import Engine, Token
 from apilado.core.render.graph import build, clock_of
+from apilado.core.render.stage import stage
 from apilado.core.soundings.measures import Measures, measure
 from apilado.core.soundings.registry import sound
 from apilado.core.sources.base import AssetLoader
-from apilado.core.units import gain_to_db
+from apilado.core.units import gain_to_db, ms_to_samples
 from apilado.errors import ApiladoError, NotFound, Overtaken
 from apilado.store.assets import PARTIAL
 
 Progress = Callable[[float, str], None]
+REPORT = "measures.json"
+SILENT_DB, AFTER_MS = -96.0, 50.0
+"""A single pass ends this long after the last sample over this level."""
+EPOCH = (1980, 1, 1, 0, 0, 0)
+"""The time of every file in an archive: two deliveries of one revision are the same bytes."""
 
 
 class DeliveryOptions(Model):
@@ -82,17 +89,38 @@ def rendered_files(
                 wanted.append((f"layer-{number:02d}-{safe_name(layer.name)}", graph.layers[layer.id]))
     if not wanted:
         raise ApiladoError("there is nothing to write: choose the mix, the bass, the kick or the layers")
+    steps = 2 * len(wanted) + 1
+    frames = clock.frames
+    if not clock.looped:
+        # It ends where all of its files have rung out: they stay equally long.
+        ends = []
+        for index, (name, wished) in enumerate(wanted):
+            progress(index / steps, f"Rendering {name}")
+            ends += engine.run([stage(sounding_until, wished, floor_db=SILENT_DB)], token)
+        frames = min(frames, max(clock.loop_frames, *ends) + ms_to_samples(AFTER_MS, clock.rate_hz))
+    clipped = {}
     for index, (name, wished) in enumerate(wanted):
-        progress(index / (len(wanted) + 1), f"Rendering {name}")
-        audio = engine.run([wished], token)[0]
+        progress((len(wanted) + index) / steps, f"Writing {name}")
+        audio = engine.run([wished], token)[0][:, :frames]
         bits: Bits = options.bits
         file_format: FileFormat = options.file_format
         content = write_audio(audio, clock.rate_hz, file_format=file_format, bits=bits, seed=stack.seed + index)
+        clipped[f"{name}.{file_format}"] = clipped_samples(audio, bits)
         yield f"{name}.{file_format}", content
-    progress(len(wanted) / (len(wanted) + 1), "Measuring")
+    progress((steps - 1) / steps, "Measuring")
     measures = measure(at_rate, load, engine, token)
-    yield "measures.json", (json.dumps(measures_data(measures), indent=1) + "\n").encode()
+    data = {**measures_data(measures), "frames": frames, "clipped_samples": clipped}
+    yield REPORT, (json.dumps(data, indent=1) + "\n").encode()
     progress(1.0, "Done")
+
+
+def clipping_in_words(measures_json: bytes) -> str:
+    """What a delivery's report says of samples that its files could not hold; '' where they held all."""
+    counts = {name: count for name, count in json.loads(measures_json)["clipped_samples"].items() if count}
+    if not counts:
+        return ""
+    named = ", ".join(f"{name}: {count}" for name, count in counts.items())
+    return f"Samples over full scale were cut off ({named}). Turn it down, or write 32-bit float."
 
 
 def measures_data(measures: Measures) -> dict[str, Any]:
@@ -155,6 +183,7 @@ class Delivery:
     share: float = 0.0
     doing: str = "Waiting"
     error: str | None = None
+    warning: str = ""
     done: bool = False
     token: Token = field(default_factory=Token)
 
@@ -197,7 +226,9 @@ class Deliveries:
             files = rendered_files(stack, self._workspace.load, self._workspace.engine, options, progress, job.token)
             with zipfile.ZipFile(partial, "w", zipfile.ZIP_STORED) as archive:
                 for name, content in files:
-                    archive.writestr(f"{safe_name(stack.name)}/{name}", content)
+                    archive.writestr(zipfile.ZipInfo(f"{safe_name(stack.name)}/{name}", EPOCH), content)
+                    if name == REPORT:
+                        job.warning = clipping_in_words(content)
             partial.replace(job.path)
             job.done = True
         except Overtaken:

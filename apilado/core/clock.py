@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import cached_property
 
-from apilado.core.units import beats_to_samples
+from apilado.core.units import beats_to_samples, ms_to_samples
 
 
 @dataclass(frozen=True)
@@ -36,6 +36,10 @@ class Clock:
         """The frame nearest to a position in beats."""
         return beats_to_samples(beats, self.tempo_bpm, self.rate_hz)
 
+    def frames_in_ms(self, duration_ms: float) -> float:
+        """A duration in frames, not rounded."""
+        return duration_ms * self.rate_hz / 1000.0
+
     def samples_in_ms(self, duration_ms: float) -> int:
         """The nearest whole number of frames in a duration."""
-        return round(duration_ms * self.rate_hz / 1000.0)
+        return ms_to_samples(duration_ms, self.rate_hz)

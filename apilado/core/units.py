@@ -37,11 +37,6 @@ def midi_to_hz(pitch: Number) -> Number:
     return cast(Number, (440.0 * np.power(2.0, (np.asarray(pitch) - 69.0) / 12.0))[()])
 
 
-def hz_to_midi(frequency_hz: Number) -> Number:
-    """MIDI pitch (fractional) of a frequency; inverse of `midi_to_hz`."""
-    return cast(Number, (69.0 + 12.0 * np.log2(np.asarray(frequency_hz) / 440.0))[()])
-
-
 def midi_to_name(pitch: float) -> str:
     """Name of the nearest note, middle C = C4 = 60: 28 is 'E1'."""
     nearest = math.floor(pitch + 0.5)
@@ -63,6 +58,6 @@ def beats_to_samples(beats: float, tempo_bpm: float, rate_hz: int) -> int:
     return math.floor(beats * 60.0 * rate_hz / tempo_bpm + 0.5)
 
 
-def ms_to_samples(duration_ms: float, rate_hz: int) -> int:
+def ms_to_samples(duration_ms: float, rate_hz: float) -> int:
     """Nearest whole number of samples in a duration."""
     return math.floor(duration_ms * rate_hz / 1000.0 + 0.5)

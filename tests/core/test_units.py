@@ -12,7 +12,6 @@ class UnitsTest(unittest.TestCase):
         for pitch, hertz in ((69, 440.0), (28, 41.203), (60, 261.626), (33, 55.0), (21, 27.5), (108, 4186.009)):
             with self.subTest(pitch=pitch):
                 self.assertAlmostEqual(units.midi_to_hz(float(pitch)), hertz, places=3)
-                self.assertAlmostEqual(units.hz_to_midi(hertz), pitch, places=3)
 
     def test_names(self):
         for pitch, name in ((28, "E1"), (60, "C4"), (69, "A4"), (39, "Eb2"), (0, "C-1"), (36.4, "C2")):

@@ -16,6 +16,7 @@ from apilado.core.dsp.pitch import repitched
 from apilado.core.parameters import Model, choice, number, switch, tagged_union, text
 from apilado.core.sources.base import AssetLoader
 from apilado.core.sources.take import SHA256_PATTERN
+from apilado.core.units import ms_to_samples
 
 MOST_HITS = 1024
 RESAMPLING_MARGIN = 4096
@@ -42,6 +43,10 @@ class KickSound(Model):
         """One hit from its first sample, shape (1 or 2, frames)."""
         raise NotImplementedError
 
+    def length_seconds(self) -> float:
+        """How long one hit lasts at most."""
+        raise NotImplementedError
+
     def asset_hashes(self) -> tuple[str, ...]:
         """The SHA-256 of every asset it needs."""
         return ()
@@ -59,6 +64,9 @@ class SynthKick(KickSound):
     decay_ms: float = number(320.0, low=20.0, high=3000.0, step=1.0, scale="log", unit="ms", label="Decay")
     click: float = number(0.3, low=0.0, high=1.0, label="Click")
     drive_db: float = number(6.0, low=0.0, high=36.0, step=0.1, unit="dB", label="Drive")
+
+    def length_seconds(self) -> float:
+        return self.decay_ms / 1000.0
 
     def render(self, rate_hz: int, seed: int, load: AssetLoader) -> Audio:
         return kick_sound(
@@ -93,12 +101,15 @@ class SampleKick(KickSound):
     def asset_hashes(self) -> tuple[str, ...]:
         return (self.asset,)
 
+    def length_seconds(self) -> float:
+        return self.length_ms / 1000.0
+
     def render(self, rate_hz: int, seed: int, load: AssetLoader) -> Audio:
-        start, length = (round(ms * rate_hz / 1000.0) for ms in (self.start_ms, self.length_ms))
+        start, length = (ms_to_samples(ms, rate_hz) for ms in (self.start_ms, self.length_ms))
         # Of a long file only what will be heard is played faster or slower.
         needed = math.ceil(length * 2.0 ** (self.pitch_st / 12.0)) + RESAMPLING_MARGIN
         audio = repitched(load(self.asset, rate_hz)[:, start : start + needed], self.pitch_st)[:, :length].copy()
-        fade = min(audio.shape[1], round(self.fade_ms * rate_hz / 1000.0))
+        fade = min(audio.shape[1], ms_to_samples(self.fade_ms, rate_hz))
         if fade:
             audio[:, -fade:] *= rising(fade)[::-1].astype(np.float32)
         peak = float(np.max(np.abs(audio), initial=0.0))

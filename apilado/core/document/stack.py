@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal, get_args
+from typing import Literal
 
 from pydantic import Field, model_validator
 
@@ -20,7 +20,6 @@ from apilado.core.treatments.registry import AnyTreatment
 FORMAT = "apilado-stack"
 VERSION = 2
 SampleRate = Literal[44100, 48000, 96000]
-SAMPLE_RATES: tuple[int, ...] = get_args(SampleRate)
 CLOSEST_BORDERS = 2.0 ** (1.0 / 3.0)
 LONGEST_SECONDS = 180.0
 

@@ -35,3 +35,9 @@ def wrapped_tail(audio: Audio, frames: int) -> Audio:
         return np.ascontiguousarray(audio[:, total - frames :])
     index = np.arange(-frames, 0) % total
     return np.ascontiguousarray(audio[:, index])
+
+
+def sounding_until(audio: Audio, floor_db: float) -> int:
+    """Frames up to the last sample over a level in dB against full scale; 0 for silence."""
+    loud = np.flatnonzero(np.max(np.abs(audio), axis=0, initial=0.0) > 10.0 ** (floor_db / 20.0))
+    return int(loud[-1]) + 1 if loud.size else 0

@@ -57,9 +57,9 @@ class Part:
             total = total * taps.response(frequencies_hz, rate_hz)
         return total
 
-    def run(self, audio: Audio, *, rate_hz: int, looped: bool) -> Audio:
+    def run(self, audio: Audio, *, looped: bool) -> Audio:
         """The filtered audio, same shape."""
-        audio = filtered(audio, self.sections, rate_hz=rate_hz, looped=looped)
+        audio = filtered(audio, self.sections, looped=looped)
         for taps in self.taps:
             audio = taps.run(audio, looped=looped)
         return audio
@@ -186,13 +186,13 @@ def cut_response(piece: Cut, frequencies_hz: NDArray[np.float64], rate_hz: int) 
     return kept * piece.common.response(frequencies_hz, rate_hz)
 
 
-def split(audio: Audio, piece: Cut, *, rate_hz: int, looped: bool) -> Audio:
+def split(audio: Audio, piece: Cut, *, looped: bool) -> Audio:
     """The part of the audio that a cut keeps; shape unchanged."""
     if len(piece.paths) == 1:
-        return in_a_row([piece.common, piece.paths[0][1]]).run(audio, rate_hz=rate_hz, looped=looped)
-    common = piece.common.run(audio, rate_hz=rate_hz, looped=looped)
+        return in_a_row([piece.common, piece.paths[0][1]]).run(audio, looped=looped)
+    common = piece.common.run(audio, looped=looped)
     total = np.zeros_like(common)
     for sign, path in piece.paths:
-        part = path.run(common, rate_hz=rate_hz, looped=looped)
+        part = path.run(common, looped=looped)
         total = total + part if sign > 0.0 else total - part
     return total

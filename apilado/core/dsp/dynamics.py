@@ -16,20 +16,11 @@ from numba import njit
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio, wrapped_tail
+from apilado.core.units import ms_to_samples
 
 
-def static_curve(
-    level_db: NDArray[np.float64], *, threshold_db: float, ratio: float, knee_db: float
-) -> NDArray[np.float64]:
-    """Output level of a compressor for a steady input level; same shape."""
-    over = level_db - threshold_db
-    slope = 1.0 / ratio - 1.0
-    knee = np.where(
-        2.0 * np.abs(over) <= knee_db,
-        slope * (over + knee_db / 2.0) ** 2 / (2.0 * max(knee_db, 1e-9)),
-        np.where(over > 0.0, slope * over, 0.0),
-    )
-    return level_db + knee
+SETTLED_CONSTANTS = 12.0
+"""Time constants after which a memory counts as gone: 6 millionths are left."""
 
 
 def smoothing_coefficient(time_ms: float, rate_hz: int) -> float:
@@ -107,7 +98,7 @@ class Detector:
     def settle_frames(self, rate_hz: int) -> int:
         """Frames after which all memory has settled to 6 millionths: twelve time constants."""
         constants = self.attack_ms + self.release_ms + self.rms_ms
-        return math.ceil((12.0 * constants + self.hold_ms + 100.0) * rate_hz / 1000.0)
+        return math.ceil((SETTLED_CONSTANTS * constants + self.hold_ms + 100.0) * rate_hz / 1000.0)
 
 
 def gain_reduction(
@@ -132,7 +123,7 @@ def gain_reduction(
         detector.range_db,
         smoothing_coefficient(detector.attack_ms, rate_hz),
         smoothing_coefficient(detector.release_ms, rate_hz),
-        math.floor(detector.hold_ms * rate_hz / 1000.0 + 0.5),
+        ms_to_samples(detector.hold_ms, rate_hz),
         smoothing_coefficient(detector.rms_ms, rate_hz),
         state,
         out,
@@ -215,9 +206,10 @@ def limiter_gains(
         return None
     frames = peaks.shape[0]
     window = max(1, math.floor(LIMITER_LOOKAHEAD_MS * rate_hz / 1000.0))
-    lead = min(frames, math.ceil(8.0 * release_ms * rate_hz / 1000.0) + window) if looped else 0
+    # A loop's lead-in lasts until the release has forgotten where it began, however many rounds that takes.
+    lead = math.ceil(SETTLED_CONSTANTS * release_ms * rate_hz / 1000.0) + window if looped else 0
     tail = min(frames, window) if looped else 0
-    run = np.concatenate([peaks[frames - lead :], peaks, peaks[:tail]]).astype(np.float64)
+    run = np.concatenate([wrapped_tail(peaks[None], lead)[0], peaks, peaks[:tail]]).astype(np.float64)
     gains = np.empty(run.shape[0], np.float32)
     _limiter_kernel(run, ceiling, window, smoothing_coefficient(release_ms, rate_hz), gains)
     return gains[lead : lead + frames]

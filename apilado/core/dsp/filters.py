@@ -20,7 +20,7 @@ Sections = NDArray[np.float64]
 NO_SECTIONS: Sections = np.zeros((0, 5))
 SETTLED = 1e-8
 """A filter's memory counts as gone when it has decayed to this share."""
-LONGEST_SETTLE_SECONDS = 4.0
+SLOWEST_POLE = 1.0 - 1e-9
 QUIETEST = 1e-15
 """-300 dB: below it the output of a filter is zero."""
 
@@ -99,18 +99,15 @@ def sections_response(sections: Sections, frequencies_hz: NDArray[np.float64], r
     return response
 
 
-def settle_frames(sections: Sections, rate_hz: int) -> int:
+def settle_frames(sections: Sections) -> int:
     """Frames after which the memory of a cascade has decayed below `SETTLED`, from its slowest pole."""
     if len(sections) == 0:
         return 0
     slowest = max(float(np.max(np.abs(np.roots([1.0, a1, a2])))) for *_, a1, a2 in sections)
-    limit = int(LONGEST_SETTLE_SECONDS * rate_hz)
-    if slowest >= 1.0:
-        return limit
     if slowest <= 1e-6:
         return 64
     # Equal poles in several sections decay as t·e^(-t): half as much again, and some, covers them.
-    return min(limit, int(1.6 * math.log(SETTLED) / math.log(slowest)) + 64)
+    return int(1.6 * math.log(SETTLED) / math.log(min(slowest, SLOWEST_POLE))) + 64
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"})
@@ -155,11 +152,30 @@ def run_sections(
     return out, state
 
 
-def filtered(audio: Audio, sections: Sections, *, rate_hz: int, looped: bool) -> Audio:
+def filtered(audio: Audio, sections: Sections, *, looped: bool) -> Audio:
     """The whole signal through a cascade: from silence, or as a loop in its steady state."""
     if len(sections) == 0:
         return audio
     state = None
     if looped:
-        _, state = run_sections(wrapped_tail(audio, settle_frames(sections, rate_hz)), sections)
+        ahead = settle_frames(sections)
+        if ahead <= audio.shape[1]:
+            _, state = run_sections(wrapped_tail(audio, ahead), sections)
+        else:
+            state = periodic_state(audio, sections)
     return run_sections(audio, sections, state)[0]
+
+
+def periodic_state(audio: Audio, sections: Sections) -> NDArray[np.float64]:
+    """The state in which a cascade begins a loop that has gone round for ever; shape (channels, sections, 2).
+
+    A round takes a state s to Aⁿ·s + c: A is what one silent frame makes of a state, n the frames of the loop, c what a
+    round makes of silence. The state that comes back is (1 - Aⁿ)⁻¹·c, however long the filter rings.
+    """
+    count = 2 * len(sections)
+    unit = np.eye(count).reshape(count, len(sections), 2)
+    step = np.array([run_sections(np.zeros((1, 1), np.float32), sections, state[None])[1].ravel() for state in unit]).T
+    around = np.linalg.matrix_power(step, audio.shape[1])
+    _, left = run_sections(audio, sections)
+    solved = np.linalg.solve(np.eye(count) - around, left.reshape(audio.shape[0], count).T)
+    return np.asarray(solved.T.reshape(left.shape), np.float64)

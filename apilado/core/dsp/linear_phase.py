@@ -22,6 +22,8 @@ from apilado.core.dsp.filters import SETTLED, Sections, sections_response, settl
 
 TRUNCATED_DB = 110.0
 HEARD_DB = 60.0
+ON_CIRCLE = 1e-4
+"""Double roots come out of their solver this far apart."""
 MONO_STOP_DB = 75.0
 MONO_TRANSITION = 0.25
 """The side signal is back this share above a mono border."""
@@ -79,37 +81,68 @@ def taps_from_magnitude(magnitude: Magnitude, count: int, rate_hz: int) -> Taps:
     return Taps(np.concatenate([impulse[-half:], impulse[: half + 1]]))
 
 
-MOST_EQ_TAPS = 2**16 + 1
-EQ_SETTLED_DB = 90.0
+KINKED_SECONDS = 4.0
+"""How long a magnitude with a kink is followed in a single pass: what is left by then lies under -85 dB."""
 
 
-def linear_phase_twin(sections: Sections, rate_hz: int) -> Taps:
-    """Taps with the magnitude of a cascade and no phase at all.
+def zero_phase(audio: Audio, sections: Sections, rate_hz: int, *, looped: bool) -> Audio:
+    """The audio under the magnitude of a cascade and no phase at all; same shape.
 
-    As long on either side as the cascade rings until it has decayed by 90 dB, at most 2^16 in all.
+    Multiplied in frequency, with room for all that the cascade rings until it has decayed to `SETTLED`: nothing is cut
+    short, however narrow and low a point is. A loop that is shorter than that is taken at its exact length, where the
+    product is the steady state itself; so is any loop under a magnitude with a kink, which rings on for ever, if ever
+    more softly. What rings before the first frame of a single pass is lost with it.
     """
-    rings = settle_frames(sections, rate_hz) * EQ_SETTLED_DB / (-20.0 * math.log10(SETTLED))
-    count = min(MOST_EQ_TAPS, 2 * math.ceil(rings) + 257)
-    return taps_from_magnitude(lambda f: np.abs(sections_response(sections, f, rate_hz)), count, rate_hz)
+    frames, rings = audio.shape[1], settle_frames(sections)
+    kinked = has_kink(sections)
+    if looped and (kinked or rings > frames):
+        size, ahead, padded = frames, 0, audio
+    elif looped:
+        size, ahead = fft.next_fast_len(frames + 2 * rings, real=True), rings
+        padded = np.concatenate([wrapped_tail(audio, rings), audio, audio[:, :rings]], axis=1)
+    else:
+        # What rings before the first frame comes round to the end of the padding, where it is dropped.
+        rings = max(rings, math.ceil(KINKED_SECONDS * rate_hz)) if kinked else rings
+        size, ahead, padded = fft.next_fast_len(frames + rings, real=True), 0, audio
+    magnitude = np.abs(sections_response(sections, np.arange(size // 2 + 1) * (rate_hz / size), rate_hz))
+    spectra = fft.rfft(padded, size, axis=1)
+    out = fft.irfft(spectra * magnitude.astype(np.float32), size, axis=1)
+    return as_audio(out[:, ahead : ahead + frames])
 
 
+def has_kink(sections: Sections) -> bool:
+    """Whether the magnitude of a cascade touches zero in a kink: a notch, or a cut of odd order."""
+    zeros = np.concatenate([np.roots(section[:3]) for section in sections]) if len(sections) else np.zeros(0)
+    on_circle = zeros[np.abs(np.abs(zeros) - 1.0) < ON_CIRCLE]
+    return any(np.count_nonzero(np.abs(on_circle - zero) < 2.0 * ON_CIRCLE) % 2 for zero in on_circle)
+
+
+def rings_ms(sections: Sections, rate_hz: int) -> float:
+    """How long a cascade rings until it is 60 dB down; under a linear phase, before a sound as well as after it."""
+    return 1000.0 * settle_frames(sections) / rate_hz * HEARD_DB / (-20.0 * math.log10(SETTLED))
+
+
+MOST_BAND_TAPS = 2**17 + 1
 BAND_ORDER = 8
-"""Of 1/(1 + (f/f₀)^8), the magnitude² at the edges of a band that is ducked: 48 dB per octave when applied twice."""
+"""Of 1/(1 + v^8), the magnitude² of a band that is ducked: 48 dB per octave when applied twice."""
 
 
 @lru_cache(maxsize=32)
 def band_taps(low_hz: float, high_hz: float, rate_hz: int) -> Taps:
-    """A band from `low_hz` (0: from the bottom) to `high_hz`; applied twice it is -6.02 dB at its edges."""
+    """A band from `low_hz` (0: from the bottom) to `high_hz`; twice it is whole in its middle, -6.02 dB at the edges.
+
+    1/(1 + v^8) with v = f/high for a band from the bottom, else the usual low-pass to band-pass turn
+    v = (f² - low·high)/(f·(high - low)): v is 0 at the geometric middle and ±1 at the edges, however near they are.
+    """
 
     def magnitude(f: NDArray[np.float64]) -> NDArray[np.float64]:
-        low = 1.0 / np.sqrt(1.0 + (f / high_hz) ** BAND_ORDER)
-        if low_hz <= 0.0:
-            return low
-        with np.errstate(divide="ignore"):
-            return np.asarray(low / np.sqrt(1.0 + (low_hz / f) ** BAND_ORDER))
+        with np.errstate(divide="ignore", over="ignore"):
+            v = f / high_hz if low_hz <= 0.0 else (f * f - low_hz * high_hz) / (f * (high_hz - low_hz))
+            return np.asarray(1.0 / np.sqrt(1.0 + v**BAND_ORDER))
 
-    count = tap_count(low_hz if low_hz > 0.0 else high_hz, 48, rate_hz)
-    return taps_from_magnitude(magnitude, min(count, MOST_EQ_TAPS), rate_hz)
+    # A band-pass rings as long as the low-pass of half its width.
+    count = tap_count(high_hz if low_hz <= 0.0 else min(low_hz, (high_hz - low_hz) / 2.0), 48, rate_hz)
+    return taps_from_magnitude(magnitude, min(count, MOST_BAND_TAPS), rate_hz)
 
 
 @lru_cache(maxsize=64)

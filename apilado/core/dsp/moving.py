@@ -64,10 +64,28 @@ def moving_bell(
     g = math.tan(math.pi * frequency_hz / rate_hz)
     state = np.zeros((audio.shape[0], 2))
     if looped:
-        ahead = settle_frames(bell(frequency_hz, gain_db, q, rate_hz), rate_hz)
-        before = wrapped_tail(audio, ahead)
-        movement = np.ascontiguousarray(wrapped_tail(opened.reshape(1, -1), ahead)[0])
-        _bell_kernel(before, movement, gain_db, q, g, state, np.empty_like(before))
+        ahead = settle_frames(bell(frequency_hz, gain_db, q, rate_hz))
+        if ahead <= audio.shape[1]:
+            before = wrapped_tail(audio, ahead)
+            movement = np.ascontiguousarray(wrapped_tail(opened.reshape(1, -1), ahead)[0])
+            _bell_kernel(before, movement, gain_db, q, g, state, np.empty_like(before))
+        else:
+            _settle(audio, opened, gain_db, q, g, state)
     out = np.empty_like(audio)
     _bell_kernel(audio, np.ascontiguousarray(opened), gain_db, q, g, state, out)
     return out
+
+
+def _settle(
+    audio: Audio, opened: NDArray[np.float32], gain_db: float, q: float, g: float, state: NDArray[np.float64]
+) -> None:
+    """Puts `state`, at rest, where a loop that has gone round for ever begins.
+
+    The filter moves, but it is linear in what is in it: a round takes a state s to M·s + c, and s = (1 - M)⁻¹·c comes
+    back. The columns of M are what a silent round makes of each state alone.
+    """
+    movement, around = np.ascontiguousarray(opened), np.eye(2)
+    silence = np.zeros((2, audio.shape[1]), np.float32)
+    _bell_kernel(silence, movement, gain_db, q, g, around, np.empty_like(silence))
+    _bell_kernel(audio, movement, gain_db, q, g, state, np.empty_like(audio))
+    state[:] = np.linalg.solve(np.eye(2) - around.T, state.T).T

@@ -1,9 +1,12 @@
 """Band-limited tones from harmonic lists.
 
-A tone is a table of one cycle, made by an inverse FFT of exactly those harmonics that stay below half the rate at
-the highest frequency it will be played at: nothing above it is ever played. Tables are long enough (at least 64
-points per cycle of the highest harmonic, or `LONGEST_TABLE`) that linear interpolation keeps its images below
--95 dB of the fundamental.
+A tone of constant pitch is a table of one cycle, made by an inverse FFT of exactly those harmonics that stay below half
+the rate: nothing above it is ever played. Tables are long enough (at least 64 points per cycle of the highest harmonic,
+or `LONGEST_TABLE`) that linear interpolation keeps its images below -95 dB of the fundamental.
+
+A tone whose pitch moves has a ladder of tables, each with a ninth fewer harmonics than the one before it
+(`RUNGS_PER_OCTAVE` = 6), and goes from rung to rung with its pitch, fading between neighbours: a harmonic goes while it
+passes the last sixth of an octave below half the rate, and comes back with the pitch.
 """
 
 from __future__ import annotations
@@ -20,6 +23,7 @@ Shape = Literal["sine", "triangle", "saw", "square", "pulse"]
 
 SHORTEST_TABLE, LONGEST_TABLE = 4096, 32768
 POINTS_PER_HARMONIC = 64
+RUNGS_PER_OCTAVE = 6
 
 
 def shape_harmonics(shape: Shape, count: int, *, pulse_width: float = 0.5) -> NDArray[np.complex128]:
@@ -56,17 +60,27 @@ def with_overrides(harmonics: NDArray[np.complex128], levels: tuple[float | None
     return result
 
 
+def table_size(count: int) -> int:
+    """Points of a cycle that holds `count` harmonics."""
+    return 1 << math.ceil(math.log2(min(max(POINTS_PER_HARMONIC * count, SHORTEST_TABLE), LONGEST_TABLE)))
+
+
 @lru_cache(maxsize=256)
 def cycle_table(shape: Shape, pulse_width: float, levels: tuple[float | None, ...], count: int) -> NDArray[np.float32]:
     """One cycle of a tone with `count` harmonics, its first point repeated at the end. Shape (size + 1,)."""
-    size = 1 << math.ceil(math.log2(min(max(POINTS_PER_HARMONIC * count, SHORTEST_TABLE), LONGEST_TABLE)))
+    table = _cycle(shape, pulse_width, levels, count, table_size(count))
+    table.flags.writeable = False
+    return table
+
+
+def _cycle(
+    shape: Shape, pulse_width: float, levels: tuple[float | None, ...], count: int, size: int
+) -> NDArray[np.float32]:
     spectrum = np.zeros(size // 2 + 1, np.complex128)
     harmonics = with_overrides(shape_harmonics(shape, count, pulse_width=pulse_width), levels)
     spectrum[1 : count + 1] = harmonics * (-0.5j * size)  # a sine is -i/2 of its positive frequency
     cycle = np.fft.irfft(spectrum, size)
-    table = np.append(cycle, cycle[0]).astype(np.float32)
-    table.flags.writeable = False
-    return table
+    return np.append(cycle, cycle[0]).astype(np.float32)
 
 
 def harmonics_below(frequency_hz: float, rate_hz: int) -> int:
@@ -90,10 +104,31 @@ def _steady_kernel(table: Any, phase: Any, step: Any, left: Any, right: Any, gai
             out[1, i] += right * v
 
 
+@lru_cache(maxsize=16)
+def table_ladder(
+    shape: Shape, pulse_width: float, levels: tuple[float | None, ...], count: int, rungs: int
+) -> NDArray[np.float32]:
+    """Tables of a tone for a pitch that moves: the first with `count` harmonics, the further ones a rung down each.
+
+    Shape (rungs, points + 1); rungs on which no harmonic fits are silent.
+    """
+    size = table_size(max(1, count))
+    tables = np.zeros((rungs, size + 1), np.float32)
+    for rung in range(rungs):
+        harmonics = int(count * 2.0 ** (-rung / RUNGS_PER_OCTAVE))
+        if harmonics:
+            tables[rung] = _cycle(shape, pulse_width, levels, harmonics, size)
+    tables.flags.writeable = False
+    return tables
+
+
 @njit(cache=True, nogil=True, fastmath={"contract"})
-def _moving_kernel(table: Any, phase: Any, steps: Any, ratio: Any, left: Any, right: Any, gain: Any, out: Any) -> None:
-    """As `_steady_kernel`, with a step per frame: a glide."""
-    size = table.shape[0] - 1
+def _moving_kernel(
+    tables: Any, phase: Any, steps: Any, ratio: Any, rungs: Any, shift: Any, left: Any, right: Any, gain: Any, out: Any
+) -> None:
+    """As `_steady_kernel`, with a step and a place on the ladder per frame."""
+    size = tables.shape[1] - 1
+    top = tables.shape[0] - 2  # where it is played with the rung below it
     stereo = out.shape[0] == 2
     p = phase
     for i in range(out.shape[1]):
@@ -101,11 +136,23 @@ def _moving_kernel(table: Any, phase: Any, steps: Any, ratio: Any, left: Any, ri
         q = p * size
         k = np.int64(q)
         f = np.float32(q - k)
-        v = (table[k] + f * (table[k + 1] - table[k])) * gain[i]
+        place = min(max(rungs[i] + shift, np.float32(0.0)), np.float32(top))
+        rung = np.int64(place)
+        share = np.float32(place - rung)
+        a = tables[rung, k] + f * (tables[rung, k + 1] - tables[rung, k])
+        b = tables[rung + 1, k] + f * (tables[rung + 1, k + 1] - tables[rung + 1, k])
+        v = (a + share * (b - a)) * gain[i]
         out[0, i] += left * v
         if stereo:
             out[1, i] += right * v
         p += steps[i] * ratio
+
+
+def _sides(channels: int, pan: float) -> tuple[np.float32, np.float32]:
+    """Equal-power gains of both channels; 1 on the left where there is only one."""
+    angle = (pan + 1.0) * math.pi / 4.0
+    left, right = (math.cos(angle) * math.sqrt(2.0), math.sin(angle) * math.sqrt(2.0))
+    return np.float32(1.0 if channels == 1 else left), np.float32(right)
 
 
 def add_tone(
@@ -113,29 +160,52 @@ def add_tone(
     table: NDArray[np.float32],
     *,
     phase: float,
-    frequencies: float | NDArray[np.float64],
-    ratio: float,
+    frequency_hz: float,
     rate_hz: int,
     pan: float,
     gain: NDArray[np.float32],
 ) -> None:
-    """Adds one copy of a tone to `out`, in place.
+    """Adds one copy of a tone of constant pitch to `out`, in place.
 
     Args:
         out: shape (1 or 2, frames); panning applies to 2 only.
         table: from `cycle_table`.
         phase: where in its cycle it starts, in cycles.
-        frequencies: in Hz, one for all frames or one per frame.
-        ratio: multiplies the frequencies (detuning).
         pan: -1 left to 1 right, equal power.
         gain: per frame, shape (frames,).
     """
-    angle = (pan + 1.0) * math.pi / 4.0
-    left, right = (math.cos(angle) * math.sqrt(2.0), math.sin(angle) * math.sqrt(2.0))
-    if out.shape[0] == 1:
-        left = 1.0
-    gains = (np.float32(left), np.float32(right))
-    if isinstance(frequencies, float):
-        _steady_kernel(table, float(phase), frequencies * ratio / rate_hz, *gains, gain, out)
-    else:
-        _moving_kernel(table, float(phase), frequencies / rate_hz, ratio, *gains, gain, out)
+    _steady_kernel(table, float(phase), frequency_hz / rate_hz, *_sides(out.shape[0], pan), gain, out)
+
+
+class MovingTone:
+    """One tone along a pitch that moves: its ladder of tables, and where on it every frame is.
+
+    Args:
+        frequencies_hz: of the tone's undetuned copy at each frame, shape (frames,).
+    """
+
+    def __init__(
+        self,
+        shape: Shape,
+        pulse_width: float,
+        levels: tuple[float | None, ...],
+        frequencies_hz: NDArray[np.float64],
+        rate_hz: int,
+    ) -> None:
+        fits = 0.499 * rate_hz / frequencies_hz
+        # A rung is left for the one below as soon as its highest harmonic comes near: the first is a rung short of all
+        # that fits at the lowest pitch, so that a pitch at rest there plays it alone.
+        count = min(LONGEST_TABLE // 8, float(np.max(fits))) * 2.0 ** (-1.0 / RUNGS_PER_OCTAVE)
+        self._rungs = np.maximum(RUNGS_PER_OCTAVE * np.log2(count / fits) + 1.0, 0.0).astype(np.float32)
+        # Room for copies that are detuned upwards, and for the neighbour below.
+        needed = math.ceil(float(np.max(self._rungs)) + 1.0) + 2
+        self._tables = table_ladder(shape, pulse_width, levels, int(count), needed)
+        self._steps, self._rate_hz = frequencies_hz / rate_hz, rate_hz
+
+    def add(
+        self, out: NDArray[np.float32], *, phase: float, ratio: float, pan: float, gain: NDArray[np.float32]
+    ) -> None:
+        """Adds a copy, its pitch at a ratio to the track, to `out`, in place."""
+        shift = np.float32(RUNGS_PER_OCTAVE * math.log2(ratio))
+        sides = _sides(out.shape[0], pan)
+        _moving_kernel(self._tables, float(phase), self._steps, ratio, self._rungs, shift, *sides, gain, out)

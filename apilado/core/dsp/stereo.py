@@ -2,10 +2,17 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio, as_stereo
+from apilado.core.dsp.oversampling import add_filtered
+
+SINC_TAPS, SINC_BETA = 64, 6.0
+SMALLEST_SHARE = 1e-4
+"""A fraction of a frame this small is none: it is 2 ns."""
 
 
 def placed(
@@ -38,8 +45,23 @@ def placed(
     return np.ascontiguousarray(out * (sides * np.asarray(gain, np.float32)))
 
 
-def moved(audio: Audio, frames: int, *, looped: bool) -> Audio:
-    """The audio later (earlier if negative) by whole frames; what leaves a loop at one end comes in at the other."""
+def moved(audio: Audio, frames: float, *, looped: bool) -> Audio:
+    """The audio later (earlier if negative) by a number of frames, whole or not; same shape.
+
+    What leaves a loop at one end comes in at the other. A fraction of a frame is a windowed sinc of 64 taps, its delay
+    exact, flat within 0.1 dB up to 0.45 of the rate.
+    """
+    whole = math.floor(frames + 0.5)
+    share = frames - whole
+    if abs(share) <= SMALLEST_SHARE:
+        return _shifted(audio, whole, looped=looped)
+    if whole > 0:  # what the sinc reaches before the first frame stays in
+        return _between(_shifted(audio, whole, looped=looped), share, looped=looped)
+    return _shifted(_between(audio, share, looped=looped), whole, looped=looped)
+
+
+def _shifted(audio: Audio, frames: int, *, looped: bool) -> Audio:
+    """The audio later by whole frames."""
     if frames == 0:
         return audio
     if looped:
@@ -50,6 +72,24 @@ def moved(audio: Audio, frames: int, *, looped: bool) -> Audio:
         out[:, frames : frames + kept] = audio[:, :kept]
     else:
         out[:, :kept] = audio[:, audio.shape[1] - kept :]
+    return out
+
+
+def _between(audio: Audio, share: float, *, looped: bool) -> Audio:
+    """The audio later by a share of a frame, -0.5 to 0.5."""
+    half = SINC_TAPS // 2
+    x = np.arange(half - 1, -half - 1, -1) - share
+    window = np.i0(SINC_BETA * np.sqrt(np.maximum(0.0, 1.0 - (x / half) ** 2))) / np.i0(SINC_BETA)
+    taps = np.sinc(x) * window
+    taps = (taps / np.sum(taps)).astype(np.float32)
+    if looped:
+        around = np.arange(-(half - 1), audio.shape[1] + half) % audio.shape[1]
+        padded = audio[:, around]
+    else:
+        padded = np.pad(audio, ((0, 0), (half - 1, half)))
+    out = np.zeros_like(audio)
+    for channel in range(audio.shape[0]):
+        add_filtered(np.ascontiguousarray(padded[channel]), 0, taps, out[channel])
     return out
 
 

@@ -64,7 +64,7 @@ class KeyedDuck(DuckShape):
             parts.append(butterworth_high_pass(self.key_high_pass_hz, KEY_SLOPE_DB_PER_OCTAVE, rate))
         if self.key_low_pass_hz < 20000.0:
             parts.append(butterworth_low_pass(self.key_low_pass_hz, KEY_SLOPE_DB_PER_OCTAVE, rate))
-        return filtered(key, np.vstack(parts), rate_hz=rate, looped=clock.looped)
+        return filtered(key, np.vstack(parts), looped=clock.looped)
 
     def reduction(self, key: Audio, starts: tuple[int, ...], clock: Clock) -> NDArray[np.float32]:
         heard = self.heard_key(key, clock)
@@ -75,7 +75,8 @@ class KeyedDuck(DuckShape):
         return np.append(reduction[ahead:], np.zeros(ahead, np.float32))
 
     def lead_ms(self) -> float:
-        return self.lookahead_ms + self.attack_ms
+        # Its attack comes after the hit's onset, not before it: ahead of a hit only the look-ahead moves anything.
+        return self.lookahead_ms
 
     def back_ms(self, clock: Clock) -> float:
         return self.hold_ms + self.release_ms

@@ -111,6 +111,8 @@ def write_audio(
 ) -> bytes:
     """An audio file: 16 or 24 bits with triangular dither and rounding, or 32-bit float (WAV only).
 
+    The same audio gives the same bytes at any time.
+
     Raises:
         ValueError: FLAC holds no float samples.
     """
@@ -119,10 +121,32 @@ def write_audio(
     buffer = io.BytesIO()
     if bits == "32f":
         soundfile.write(buffer, audio.T, rate_hz, format="WAV", subtype="FLOAT")
-        return buffer.getvalue()
+        return without_chunk(buffer.getvalue(), b"PEAK")
     subtype = "PCM_16" if bits == "16" else "PCM_24"
     soundfile.write(buffer, quantised(audio, int(bits), seed).T, rate_hz, format=file_format.upper(), subtype=subtype)
     return buffer.getvalue()
+
+
+def clipped_samples(audio: Audio, bits: Bits) -> int:
+    """How many samples lie beyond what a file of these bits can hold; a float file holds them all."""
+    if bits == "32f":
+        return 0
+    # A whole number up to half a step over the largest is still rounded to it.
+    full = 2.0 ** (int(bits) - 1)
+    return int(np.count_nonzero((audio * full > full - 0.5) | (audio * full < -full - 0.5)))
+
+
+def without_chunk(content: bytes, name: bytes) -> bytes:
+    """A WAV file without its chunks of a name: libsndfile's PEAK holds the time of day."""
+    kept, at = [], 12
+    while at + 8 <= len(content):
+        size = int.from_bytes(content[at + 4 : at + 8], "little")
+        end = at + 8 + size + (size & 1)
+        if content[at : at + 4] != name:
+            kept.append(content[at:end])
+        at = end
+    body = b"".join(kept)
+    return b"RIFF" + (len(body) + 4).to_bytes(4, "little") + b"WAVE" + body
 
 
 def quantised(audio: Audio, bits: int, seed: int) -> np.ndarray:

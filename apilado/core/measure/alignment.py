@@ -2,9 +2,12 @@
 
 Two layers a, b meet in one note with the spectra A(f), B(f) in the octave around their border. Start phase, polarity
 and delay only turn them: with s the product of their polarities and τ the delay of b against a, the coherence gain is
-10·log10(1 + s·R(τ)), R(τ) = 2·Re Σ conj(A)·B·e^(-2πi f τ) / Σ(|A|² + |B|²). A start phase of φ cycles of the note moves
-a periodic sound by φ/f₀ earlier, treatments included as long as they answer alike to every cycle. R is tabulated once
-for each meeting, and the settings are searched over the tables.
+10·log10(1 + s·R(τ)), R(τ) = 2·Re Σ conj(A)·B·e^(-2πi f τ) / Σ(|A|² + |B|²). A start phase of φ cycles of a layer's own
+pitch f₀ moves a periodic sound by φ/f₀ earlier, treatments included as long as they answer alike to every cycle. R is
+tabulated once for each meeting, and the settings are searched over the tables.
+
+What the search promises is only as true as that: envelopes do not move with the phase, slides and drops turn it.
+Whoever offers a setting renders it first (`soundings/alignment.py`).
 """
 
 from __future__ import annotations
@@ -21,7 +24,7 @@ from scipy import fft
 
 from apilado.core.dsp.audio import Audio
 from apilado.core.measure.notes import segment
-from apilado.core.units import db_to_gain, power_to_db
+from apilado.core.units import db_to_gain, ms_to_samples, power_to_db
 
 Goal = Literal["worst", "mean"]
 
@@ -51,7 +54,7 @@ class NoteSpectrum:
 
 def note_spectra(audio: Audio, spans: tuple[tuple[int, int], ...], *, rate_hz: int) -> tuple[NoteSpectrum, ...]:
     """Spectra of notes, given as (first frame, frames), of a looped stem's mono sum."""
-    settle, longest = round(SETTLE_MS * rate_hz / 1000.0), round(LONGEST_MS * rate_hz / 1000.0)
+    settle, longest = ms_to_samples(SETTLE_MS, rate_hz), ms_to_samples(LONGEST_MS, rate_hz)
     size = fft.next_fast_len(longest, real=True)
     found = []
     for first, frames in spans:
@@ -81,12 +84,17 @@ class Meeting:
     start_beats: float
     pitch: int
     fundamental_hz: float
+    """Of the lower layer: the pitch in whose cycles its start phase is counted."""
+    upper_hz: float
+    """Of the upper layer, which may be transposed otherwise."""
     frequencies_hz: NDArray[np.float64]
     cross: NDArray[np.complex128]
     """conj(A)·B in each bin kept, over half of Σ(|A|² + |B|²): the real sum of it at τ = 0 is R(0)."""
     balance_db: float
     turns_deg: float
     """How far the phase moves between the note's halves."""
+    power: float
+    """Σ(|A|² + |B|²): what it counts among others."""
 
     @property
     def meets(self) -> bool:
@@ -119,7 +127,7 @@ class Meeting:
     def table(self) -> tuple[float, NDArray[np.float64]]:
         """(step in seconds, R at multiples of it from -longest to +longest)."""
         step = 1.0 / (STEPS_PER_CYCLE * self.border_hz)
-        reach = 2.0 * LONGEST_DELAY_MS / 1000.0 + 1.0 / self.fundamental_hz
+        reach = 2.0 * LONGEST_DELAY_MS / 1000.0 + 0.5 / self.fundamental_hz + 0.5 / self.upper_hz
         count = math.ceil(reach / step)
         delays = np.arange(-count, count + 1) * step
         turned = np.exp(-2j * np.pi * np.outer(delays, self.frequencies_hz)) @ self.cross
@@ -159,7 +167,7 @@ class Meeting:
 def meeting(
     names: tuple[str, str],
     border: tuple[int, float],
-    note: tuple[float, int, float],
+    note: tuple[float, int, float, float],
     lower: NoteSpectrum,
     upper: NoteSpectrum,
 ) -> Meeting:
@@ -168,7 +176,7 @@ def meeting(
     Args:
         names: of the layer below and of the one above.
         border: (its number, its frequency in Hz).
-        note: (start in beats, MIDI pitch, fundamental in Hz).
+        note: (start in beats, MIDI pitch, fundamental in Hz of the layer below and of the one above).
     """
     low = math.floor(border[1] / math.sqrt(2.0) / lower.bin_hz)
     high = math.ceil(border[1] * math.sqrt(2.0) / lower.bin_hz) + 1
@@ -192,10 +200,12 @@ def meeting(
         start_beats=note[0],
         pitch=note[1],
         fundamental_hz=note[2],
+        upper_hz=note[3],
         frequencies_hz=np.asarray((low + kept) * lower.bin_hz, np.float64),
         cross=cross[kept],
         balance_db=float(power_to_db(quiet / loud)) if loud > 1e-9 else -150.0,
         turns_deg=math.degrees(np.angle(turned)) if abs(turned) > 0.0 else 0.0,
+        power=power_a + power_b,
     )
 
 
@@ -276,8 +286,8 @@ class _Search:
     def lag(self, state: _State, meeting: Meeting) -> float:
         """Delay of the upper against the lower under a state."""
         lower, upper = self.family[meeting.lower], self.family[meeting.upper]
-        turned = state.phase.get(upper, 0.0) - state.phase.get(lower, 0.0)
-        return state.delay_s[meeting.upper] - state.delay_s[meeting.lower] - turned / meeting.fundamental_hz
+        turned = state.phase.get(upper, 0.0) / meeting.upper_hz - state.phase.get(lower, 0.0) / meeting.fundamental_hz
+        return state.delay_s[meeting.upper] - state.delay_s[meeting.lower] - turned
 
     def gains(self, state: _State) -> NDArray[np.float64]:
         return np.array(
@@ -320,8 +330,8 @@ class _Search:
         members = [name for name, its in self.family.items() if its == family]
         rows = []
         for m in self.meetings:
-            turned = (m.upper in members) * 1.0 - (m.lower in members) * 1.0
-            grid = self.lag(state, m) - turned * cycles / m.fundamental_hz
+            turned = (m.upper in members) / m.upper_hz - (m.lower in members) / m.fundamental_hz
+            grid = self.lag(state, m) - turned * cycles
             rows.append(np.maximum(1.0 + state.sign[m.lower] * state.sign[m.upper] * m.response(grid), FLOOR))
         scores = self.score(np.asarray(power_to_db(np.array(rows))))
         phase = state.phase[family] + float(cycles[int(np.argmax(scores))])
@@ -368,14 +378,27 @@ def solve(
 ) -> Solution:
     """Start phases, polarities and delays that make the worst (or the mean) coherence gain greatest.
 
-    Meetings that do not meet or drift have no say. The first layer stands. Of settings within 2° of the best the
-    plainest is taken: start phases alone, then with polarity, then polarity alone with delay, then all of them.
-    `wanted` is called now and then, and may raise to end the search.
+    Of settings within 2° of the best the plainest is taken. See `solutions`.
+    """
+    return solutions(meetings, layers, goal, wanted)[0]
+
+
+def solutions(
+    meetings: Sequence[Meeting],
+    layers: Sequence[Freedom],
+    goal: Goal = "worst",
+    wanted: Callable[[], None] = lambda: None,
+) -> tuple[Solution, ...]:
+    """The settings worth trying, the best first; those within 2° of the best before it, the plainest first.
+
+    Meetings that do not meet or drift have no say. The first layer stands. Tried are: nothing, start phases alone,
+    polarity, both, delay alone, with polarity, and all of them. `wanted` is called now and then, and may raise to end
+    the search.
     """
     judged = [m for m in meetings if m.meets and not m.drifts]
     before = tuple(m.gain_db() for m in meetings)
     if not judged or len(layers) < 2:
-        return Solution({layer.name: Setting() for layer in layers}, before, before)
+        return (Solution({layer.name: Setting() for layer in layers}, before, before),)
     search = _Search(judged, layers, goal, wanted)
     present = float(search.score(search.gains(search.zero())))
     choices = [(present, search.zero())]
@@ -389,15 +412,21 @@ def solve(
     ):
         choices.append(search.best(phase=phase, polarity=polarity, delay=delay))
     most = max(score for score, _ in choices)
-    state = next(state for score, state in choices if score >= most - ENOUGH_DB)
+    good = [choice for choice in choices if choice[0] >= most - ENOUGH_DB]
+    others = sorted((choice for choice in choices if choice[0] < most - ENOUGH_DB), key=lambda choice: -choice[0])
+    return tuple(_solution(search, state, meetings, before) for _, state in (*good, *others))
+
+
+def _solution(search: _Search, state: _State, meetings: Sequence[Meeting], before: tuple[float, ...]) -> Solution:
     after = tuple(m.gain_db(search.lag(state, m), state.sign[m.lower] * state.sign[m.upper]) for m in meetings)
-    settings = {}
-    for layer in layers:
-        settings[layer.name] = Setting(
+    settings = {
+        layer.name: Setting(
             phase_cycles=state.phase.get(layer.family, 0.0),
             invert=bool(state.sign[layer.name] < 0.0),
             delay_ms=1000.0 * state.delay_s[layer.name],
         )
+        for layer in search.layers
+    }
     return Solution(_without_common_delay(settings), before, after)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
@@ -12,7 +13,7 @@ from apilado.core.measure.loudness import Loudness, measure_loudness
 from apilado.core.measure.stem import StemMeasures, measure_stem
 from apilado.core.units import power_to_db
 
-PART_SECONDS = 30
+PART_SECONDS = 15
 QUIET_DB = -60.0
 """Bands further than this under the strongest are not compared."""
 
@@ -40,17 +41,33 @@ class PieceMeasures:
 
 
 def measure_piece(audio: Audio, *, rate_hz: int) -> PieceMeasures:
-    """Measures a piece of any length, shape (2, frames), half a minute at a time."""
-    size = PART_SECONDS * rate_hz
+    """Measures a piece of any length, shape (2, frames), a quarter of a minute at a time.
+
+    A piece may begin and end in the middle of anything: its parts overlap by half under a sine window, which is closed
+    at both ends and whose squares add up to 1.
+    """
+    size = min(PART_SECONDS * rate_hz, audio.shape[1])
+    window = (math.sqrt(2.0) * np.sin(np.pi * (np.arange(size) + 0.5) / size)).astype(np.float32)
+    starts = range(0, audio.shape[1] - size + 1, max(1, size // 2))
     both = mid = side = np.zeros(1)
-    for start in range(0, audio.shape[1], size):
-        part = audio[:, start : start + size]
-        stem, weight = measure_stem(part, rate_hz=rate_hz), part.shape[1] / audio.shape[1]
-        both = both + weight * (stem.left_power + stem.right_power) / 2.0
-        mid, side = mid + weight * stem.mid_power, side + weight * stem.side_power
+    for start in starts:
+        stem = measure_stem(np.ascontiguousarray(audio[:, start : start + size] * window), rate_hz=rate_hz)
+        both = both + (stem.left_power + stem.right_power) / (2.0 * len(starts))
+        mid, side = mid + stem.mid_power / len(starts), side + stem.side_power / len(starts)
+    return _piece(both, mid, side, measure_loudness(audio, rate_hz=rate_hz))
+
+
+def piece_of(stem: StemMeasures, loudness: Loudness) -> PieceMeasures:
+    """What has been measured of a loop, as of a piece."""
+    return _piece((stem.left_power + stem.right_power) / 2.0, stem.mid_power, stem.side_power, loudness)
+
+
+def _piece(
+    both: NDArray[np.float64], mid: NDArray[np.float64], side: NDArray[np.float64], loudness: Loudness
+) -> PieceMeasures:
     total = mid + side
     width = np.divide(side, total, out=np.zeros_like(total), where=total > 1e-15)
-    return PieceMeasures(np.asarray(power_to_db(both)), width, measure_loudness(audio, rate_hz=rate_hz))
+    return PieceMeasures(np.asarray(power_to_db(both)), width, loudness)
 
 
 def third_levels(stem: StemMeasures) -> NDArray[np.float64]:

@@ -13,7 +13,7 @@ from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.equaliser import butterworth_low_pass
 from apilado.core.dsp.filters import filtered
 from apilado.core.measure.bands import band_centres, band_sums
-from apilado.core.units import gain_to_db
+from apilado.core.units import gain_to_db, ms_to_samples
 
 FUNDAMENTAL_HZ = (30.0, 150.0)
 PUNCH_HZ = (80.0, 250.0)
@@ -37,8 +37,6 @@ class DrumFacts:
     """Until it has come down by 40 dB."""
     tail_ms: float
     """Until its low part, up to 250 Hz, has come down by 20 dB."""
-    half_ms: float
-    """Until its low part has come down by 6 dB."""
     envelope_db: NDArray[np.float64]
     """Its low part's level against its own peak, a value each millisecond."""
 
@@ -46,7 +44,7 @@ class DrumFacts:
 def hit_envelope_db(audio: Audio, *, rate_hz: int) -> NDArray[np.float64]:
     """Peak level over the 12 ms around each millisecond, smoothed over as long, in dB against the whole peak."""
     level = np.max(np.abs(audio), axis=0)
-    step, half = rate_hz / 1000.0, round(ENVELOPE_MS * rate_hz / 2000.0)
+    step, half = rate_hz / 1000.0, ms_to_samples(ENVELOPE_MS / 2.0, rate_hz)
     count = max(1, int(level.shape[0] / step))
     peaks = np.array([np.max(level[max(0, int(i * step) - half) : int(i * step) + half + 1]) for i in range(count)])
     levels = gain_to_db(peaks / max(float(np.max(peaks)), 1e-9))
@@ -64,7 +62,7 @@ def fallen_ms(envelope_db: NDArray[np.float64], by_db: float) -> float:
 
 def drum_facts(audio: Audio, *, rate_hz: int) -> DrumFacts:
     """Measures one hit of shape (2, frames)."""
-    low = filtered(audio, butterworth_low_pass(LOW_HZ, 24, rate_hz), rate_hz=rate_hz, looped=False)
+    low = filtered(audio, butterworth_low_pass(LOW_HZ, 24, rate_hz), looped=False)
     envelope = hit_envelope_db(low, rate_hz=rate_hz)
     mono = (audio[0] + audio[1]) / 2.0
     return DrumFacts(
@@ -72,7 +70,6 @@ def drum_facts(audio: Audio, *, rate_hz: int) -> DrumFacts:
         punch_hz=_punch(mono, rate_hz),
         length_ms=fallen_ms(hit_envelope_db(audio, rate_hz=rate_hz), 40.0),
         tail_ms=fallen_ms(envelope, TAIL_DB),
-        half_ms=fallen_ms(envelope, 6.0),
         envelope_db=envelope,
     )
 
@@ -83,7 +80,7 @@ def _spectrum(mono: NDArray[np.float32], rate_hz: int) -> tuple[NDArray[np.float
 
 
 def _fundamental(mono: NDArray[np.float32], rate_hz: int) -> float | None:
-    tail = mono[round(SETTLED_MS * rate_hz / 1000.0) :]
+    tail = mono[ms_to_samples(SETTLED_MS, rate_hz) :]
     if tail.shape[0] < rate_hz // 50:
         return None
     spectrum, frequencies = _spectrum(tail * np.hanning(tail.shape[0]).astype(np.float32), rate_hz)

@@ -11,7 +11,7 @@ from scipy import fft
 
 from apilado.core.dsp.audio import Audio
 from apilado.core.measure.notes import segment
-from apilado.core.units import gain_to_db, power_to_db
+from apilado.core.units import gain_to_db, ms_to_samples, power_to_db
 
 LOW_HZ, HIGH_HZ = 30.0, 140.0
 FIRST_MS = 120.0
@@ -49,7 +49,7 @@ def kick_meeting(kick: Audio, sub: Audio, hits: tuple[int, ...], *, rate_hz: int
     """How a looped kick and a looped sub meet at the hits, given in frames; None without hits."""
     if not hits:
         return None
-    count = round(FIRST_MS * rate_hz / 1000.0)
+    count = ms_to_samples(FIRST_MS, rate_hz)
     size = fft.next_fast_len(2 * count, real=True)
     low, high = math.floor(LOW_HZ * size / rate_hz), math.ceil(HIGH_HZ * size / rate_hz) + 1
     # Falls over the stretch: the first cycles count most, and the end is no edge.
@@ -65,7 +65,7 @@ def kick_meeting(kick: Audio, sub: Audio, hits: tuple[int, ...], *, rate_hz: int
         return None
     cross = np.sum(np.conj(kicks) * subs, axis=0)
     frequencies = np.arange(low, high) * rate_hz / size
-    furthest = round(FURTHEST_MS * rate_hz / 1000.0)
+    furthest = ms_to_samples(FURTHEST_MS, rate_hz)
     offsets = np.arange(-furthest, furthest + 1)
     sums = 2.0 * np.real(np.exp(2j * np.pi * np.outer(offsets / rate_hz, frequencies)) @ cross) / apart
 

@@ -10,15 +10,13 @@ from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.filters import Sections, filtered
-from apilado.core.dsp.oversampling import upsampled
+from apilado.core.dsp.oversampling import PEAK_CONTEXT, interpolated_peak
 from apilado.core.units import gain_to_db
 
 ABSOLUTE_GATE_LKFS, RELATIVE_GATE_LU = -70.0, -10.0
 OFFSET_LKFS = -0.691
 BLOCK_SECONDS, HOP_SECONDS = 0.4, 0.1
 QUIETEST_LKFS = -150.0
-BLOCK_FRAMES, CONTEXT = 4096, 64
-NEAR_PEAK = 0.6
 
 
 @dataclass(frozen=True)
@@ -61,26 +59,21 @@ def k_weighting(rate_hz: int) -> Sections:
     return np.array([shelf, cut])
 
 
-def true_peak(audio: Audio) -> float:
-    """Largest magnitude of the signal interpolated four times, as BS.1770-5 annex 2 describes."""
-    peak = float(np.max(np.abs(audio), initial=0.0))
-    if peak == 0.0:
-        return 0.0
-    for channel in audio:
-        near = np.abs(channel) > NEAR_PEAK * peak
-        if not np.any(near):
-            continue
-        # Only blocks that come near the peak can hold the true peak.
-        edges = np.arange(0, channel.shape[0], BLOCK_FRAMES)
-        for start in edges[np.logical_or.reduceat(near, edges)]:
-            part = channel[max(0, start - CONTEXT) : start + BLOCK_FRAMES + CONTEXT]
-            peak = max(peak, float(np.max(np.abs(upsampled(part, 4)))))
-    return peak
+def true_peak(audio: Audio, *, looped: bool = False) -> float:
+    """Largest magnitude of the signal interpolated eight times; BS.1770-5 annex 2 asks for four at least.
+
+    A loop is taken round its seam; a single pass has silence before and after.
+    """
+    if looped and audio.shape[1]:
+        around = audio[:, np.arange(-PEAK_CONTEXT, audio.shape[1] + PEAK_CONTEXT) % audio.shape[1]]
+    else:
+        around = np.pad(audio, ((0, 0), (2 * PEAK_CONTEXT, 2 * PEAK_CONTEXT)))
+    return max((interpolated_peak(channel) for channel in around), default=0.0)
 
 
 def block_powers(audio: Audio, rate_hz: int) -> NDArray[np.float64]:
     """Summed mean square of the K-weighted channels in blocks of 400 ms, one every 100 ms."""
-    weighted = filtered(audio, k_weighting(rate_hz), rate_hz=rate_hz, looped=False)
+    weighted = filtered(audio, k_weighting(rate_hz), looped=False)
     running = np.concatenate([[0.0], np.cumsum(np.sum(weighted.astype(np.float64) ** 2, axis=0))])
     block = round(BLOCK_SECONDS * rate_hz)
     starts = np.arange(0, audio.shape[1] - block + 1, round(HOP_SECONDS * rate_hz))
@@ -92,15 +85,18 @@ def _lkfs(power: float) -> float:
     return OFFSET_LKFS + 10.0 * math.log10(power) if power > 1e-15 else QUIETEST_LKFS
 
 
-def measure_loudness(audio: Audio, *, rate_hz: int) -> Loudness:
-    """Integrated (gated) and greatest momentary loudness, true peak and crest factor; shape (2, frames)."""
+def measure_loudness(audio: Audio, *, rate_hz: int, looped: bool = False) -> Loudness:
+    """Integrated (gated) and greatest momentary loudness, true peak and crest factor; shape (2, frames).
+
+    The true peak of a loop is taken round its seam.
+    """
     powers = block_powers(audio, rate_hz)
     loud = powers[powers > 10.0 ** ((ABSOLUTE_GATE_LKFS - OFFSET_LKFS) / 10.0)]
     integrated = QUIETEST_LKFS
     if loud.size:
         gate = float(np.mean(loud)) * 10.0 ** (RELATIVE_GATE_LU / 10.0)
         integrated = _lkfs(float(np.mean(loud[loud > gate])))
-    peak = true_peak(audio)
+    peak = true_peak(audio, looped=looped)
     rms = math.sqrt(float(np.mean(audio.astype(np.float64) ** 2))) if audio.size else 0.0
     return Loudness(
         integrated_lkfs=integrated,

@@ -9,13 +9,15 @@ from numpy.typing import NDArray
 from scipy import fft
 
 from apilado.core.dsp.audio import Audio
-from apilado.core.units import power_to_db
+from apilado.core.units import ms_to_samples, power_to_db
 
 SETTLE_MS = 15.0
 LONGEST_MS = 300.0
 PITCH_MS = 160.0
 LOWEST_PITCH_HZ, HIGHEST_PITCH_HZ = 18.0, 2000.0
 CLEAR, COARSE_HZ = 0.85, 12000.0
+ATTACK_MS = 3.0
+QUIET = 1e-4
 
 
 @dataclass(frozen=True)
@@ -77,23 +79,85 @@ def pitch_hz(signal: NDArray[np.floating], rate_hz: float) -> float | None:
     return float(rate_hz / (chosen + shift))
 
 
-def measure_notes(
-    audio: Audio, spans: tuple[tuple[float, int, int, int], ...], *, rate_hz: int, pitches: bool = True
-) -> tuple[NoteMeasure, ...]:
-    """Level and pitch of notes.
+@dataclass(frozen=True)
+class NoteSpan:
+    """Where a note is to be found in a stem, and what pitch it should have there."""
 
-    Args:
-        audio: a looped stem, shape (2, frames).
-        spans: (start in beats, MIDI pitch, first frame, frames) of each note.
-        pitches: whether to measure the fundamentals too.
-    """
-    settle, longest = round(SETTLE_MS * rate_hz / 1000.0), round(LONGEST_MS * rate_hz / 1000.0)
+    start_beats: float
+    pitch: int
+    """MIDI pitch in the pattern."""
+    first: int
+    """Its first frame."""
+    frames: int
+    expected_hz: float
+    """Its fundamental as the layer's source makes it."""
+
+
+def measure_notes(
+    audio: Audio, spans: tuple[NoteSpan, ...], *, rate_hz: int, pitches: bool = True
+) -> tuple[NoteMeasure, ...]:
+    """Level and pitch of notes in a looped stem, shape (2, frames); without `pitches` only their levels."""
+    settle, longest = ms_to_samples(SETTLE_MS, rate_hz), ms_to_samples(LONGEST_MS, rate_hz)
+    steady = ms_to_samples(PITCH_MS, rate_hz)
     measured = []
-    for start_beats, pitch, first, frames in spans:
-        part = segment(audio, first + min(settle, frames // 2), min(max(frames - settle, frames // 2, 1), longest))
-        flat = part.reshape(-1)
-        power = 2.0 * float(np.dot(flat, flat)) / flat.shape[0]
-        mono = (part[0] + part[1]) / 2.0
-        found = pitch_hz(mono[: round(PITCH_MS * rate_hz / 1000.0)], rate_hz) if pitches and power > 1e-8 else None
-        measured.append(NoteMeasure(start_beats, pitch, float(power_to_db(power)), found))
+    for span in spans:
+        begun = min(settle, span.frames // 2)
+        part = segment(audio, span.first + begun, min(max(span.frames - begun, 1), longest))
+        found = None
+        if pitches and float(np.max(np.abs(part), initial=0.0)) > QUIET:
+            # Of what is measured the last: a pitch that drops at the start has settled by then.
+            found = pitch_hz((part[0, -steady:] + part[1, -steady:]) / 2.0, rate_hz)
+        power = _note_power(audio, span, part, found or span.expected_hz, rate_hz)
+        measured.append(NoteMeasure(span.start_beats, span.pitch, float(power_to_db(power)), found))
     return tuple(measured)
+
+
+def _note_power(audio: Audio, span: NoteSpan, part: Audio, hertz: float, rate_hz: int) -> float:
+    """Mean power of a note, a full-scale sine in both channels being 1, without the ripple of unfinished periods."""
+    period = rate_hz / hertz
+    if part.shape[1] >= 1.05 * period:
+        weights = whole_periods(part.shape[1], period)
+        return 2.0 * float(np.sum((part.astype(np.float64) ** 2) @ weights)) / (2.0 * float(np.sum(weights)))
+    # Shorter than a period: the sine of its pitch that fits best, from where its attack is over.
+    begun = min(ms_to_samples(ATTACK_MS, rate_hz), span.frames // 4)
+    short = segment(audio, span.first + begun, max(span.frames - begun, 8)).astype(np.float64)
+    angle = 2.0 * np.pi * np.arange(short.shape[1]) / period
+    fitted = np.linalg.lstsq(np.stack([np.cos(angle), np.sin(angle)], axis=1), short.T, rcond=None)[0]
+    return float(np.sum(fitted**2)) / 2.0
+
+
+def whole_periods(frames: int, period: float) -> NDArray[np.float64]:
+    """Weights over some frames that give every phase of a period as much: even, with flanks of a period; (frames,).
+
+    A mean of squares under them is free of the ripple at any multiple of the wave's frequency, whatever the period's
+    length in frames: they are a box convolved with a box of one period.
+    """
+    places = np.arange(frames) + 0.5
+    flanks = np.minimum(places, frames - places) / period
+    return np.asarray(np.clip(flanks, 0.0, min(1.0, (frames - period) / period)), np.float64)
+
+
+def level_at(audio: Audio, first: int, frames: int, hertz: float, rate_hz: int) -> float:
+    """Power of one frequency in a stretch of a looped stem, mean of both channels; a full-scale sine is 1."""
+    part = segment(audio, first, frames).astype(np.float64)
+    window = np.hanning(frames + 2)[1:-1]
+    wave = np.exp(-2j * np.pi * hertz * np.arange(frames) / rate_hz) * window
+    amplitudes = 2.0 * (part @ wave) / np.sum(window)
+    return float(np.mean(np.abs(amplitudes) ** 2))
+
+
+def levels_at(
+    audio: Audio, spans: tuple[NoteSpan, ...], frequencies_hz: tuple[float, ...], *, rate_hz: int
+) -> tuple[float | None, ...]:
+    """Power of a frequency in each note while it alone sounds; None where a note is too short to tell it apart.
+
+    Two periods are needed to keep it apart from its octave.
+    """
+    settle, longest = ms_to_samples(SETTLE_MS, rate_hz), ms_to_samples(LONGEST_MS, rate_hz)
+    found: list[float | None] = []
+    for span, hertz in zip(spans, frequencies_hz, strict=True):
+        begun = min(settle, span.frames // 4)
+        frames = min(span.frames - begun, longest)
+        enough = frames >= 2.0 * rate_hz / hertz
+        found.append(level_at(audio, span.first + begun, frames, hertz, rate_hz) if enough else None)
+    return tuple(found)

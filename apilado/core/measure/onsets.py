@@ -14,6 +14,7 @@ from scipy import fft
 from scipy.ndimage import maximum_filter1d
 
 from apilado.core.dsp.audio import Audio
+from apilado.core.units import ms_to_samples
 
 WINDOW_MS, HOP_MS = 10.0, 2.0
 BANDS_HZ = (0.0, 150.0, 400.0, 1200.0, 3500.0, 9000.0, 24000.0)
@@ -45,7 +46,7 @@ def onsets(audio: Audio, *, rate_hz: int) -> tuple[Onset, ...]:
     mono = np.mean(audio, axis=0, dtype=np.float64)
     if not np.any(mono):
         return ()
-    size, hop = round(WINDOW_MS * rate_hz / 1000.0), round(HOP_MS * rate_hz / 1000.0)
+    size, hop = ms_to_samples(WINDOW_MS, rate_hz), ms_to_samples(HOP_MS, rate_hz)
     lead = 2 * size  # silence before the first sample: an onset there is one too
     padded = np.concatenate([np.zeros(lead), mono])
     starts = np.arange(0, padded.shape[0] - size, hop)
@@ -75,7 +76,7 @@ def onsets(audio: Audio, *, rate_hz: int) -> tuple[Onset, ...]:
         at = _placed(padded, int(starts[index]), size, rate_hz)
         seconds = (at - lead) / rate_hz
         if all(abs(seconds - other.seconds) > CLOSEST_MS / 1000.0 for other in found):
-            share = _low_share(padded[at : at + round(LOW_WITHIN_MS * rate_hz / 1000.0)], rate_hz)
+            share = _low_share(padded[at : at + ms_to_samples(LOW_WITHIN_MS, rate_hz)], rate_hz)
             found.append(Onset(max(0.0, seconds), float(rise[index] / np.max(rise)), share))
     return tuple(sorted(found, key=lambda onset: onset.seconds))
 

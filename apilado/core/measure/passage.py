@@ -12,6 +12,7 @@ from scipy import fft
 from apilado.core.dsp.audio import Audio, wrapped_tail
 from apilado.core.measure.bands import band_centres, band_sums
 from apilado.core.measure.stem import StemMeasures
+from apilado.core.units import ms_to_samples
 
 ROWS_PER_OCTAVE = 6
 COLUMNS_PER_BEAT, FEWEST_COLUMNS, MOST_COLUMNS = 8, 64, 512
@@ -61,7 +62,7 @@ def _powers(
     signal: NDArray[np.float32], centres: NDArray[np.float64], window_ms: float, rate_hz: float
 ) -> NDArray[np.float64]:
     """Power per sixth-octave in windows about `centres`, going round the signal's end; shape (rows, windows)."""
-    size = fft.next_fast_len(round(window_ms * rate_hz / 1000.0), real=True)
+    size = fft.next_fast_len(ms_to_samples(window_ms, rate_hz), real=True)
     around = np.concatenate([wrapped_tail(signal[None], size)[0], signal, signal[: min(size, signal.shape[0])]])
     starts = np.minimum((centres - size / 2 + size).astype(np.int64), around.shape[0] - size)
     windows = np.lib.stride_tricks.sliding_window_view(around, size)[starts]

@@ -1,7 +1,13 @@
-"""What is measured of one stem by itself, from one FFT of its whole length."""
+"""What is measured of one stem by itself, from one FFT of its whole length.
+
+A loop is periodic: its spectrum is taken at its exact length, so that what sounds across the seam is no jump and each
+of its lines is one bin. Padded to a quicker length, a sine of 39 Hz would leave energy below 30 Hz that is not there.
+"""
 
 from __future__ import annotations
 
+import math
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -22,7 +28,7 @@ class StemMeasures:
     rate_hz: int
     frames: int
     left: NDArray[np.complex64]
-    """Spectrum of the left channel, zero-padded to a fast length; bin k lies at k·bin_hz."""
+    """Spectrum of the left channel; bin k lies at k·bin_hz."""
     right: NDArray[np.complex64]
     bin_hz: float
     fine_db: NDArray[np.float64]
@@ -55,24 +61,37 @@ class StemMeasures:
 
     def power_between(self, low_hz: float, high_hz: float) -> tuple[float, float]:
         """Power of mid and of side in a range of frequencies."""
-        low, high = round(low_hz / self.bin_hz), max(round(high_hz / self.bin_hz), round(low_hz / self.bin_hz) + 1)
+        low, high = math.ceil(low_hz / self.bin_hz), math.floor(high_hz / self.bin_hz) + 1
+        if high <= low:  # no line lies between: the one that is nearest
+            low = round((low_hz + high_hz) / 2.0 / self.bin_hz)
+            high = low + 1
         left, right = self.left[low:high], self.right[low:high]
-        scale = 4.0 * self.bin_hz / (float(self.frames) * self.rate_hz)
         mid = float(np.sum(np.abs(left + right).astype(np.float64) ** 2)) / 4.0
         side = float(np.sum(np.abs(left - right).astype(np.float64) ** 2)) / 4.0
-        return scale * mid, scale * side
+        return self.line_power * mid, self.line_power * side
+
+    @property
+    def line_power(self) -> float:
+        """Power of a bin of magnitude 1: a full-scale sine is 1."""
+        return 4.0 / float(self.frames) ** 2
+
+    def power_through(self, response: Callable[[NDArray[np.float64]], NDArray[np.float64]]) -> float:
+        """Power of both channels that a filter leaves, given its power response over frequency in Hz."""
+        weights = response(np.arange(self.left.shape[0], dtype=np.float64) * self.bin_hz)
+        lines = _squared(self.left).astype(np.float64)
+        if self.right is not self.left:
+            lines = (lines + _squared(self.right)) / 2.0
+        return self.line_power * float(np.dot(lines, weights))
 
 
 def measure_stem(audio: Audio, *, rate_hz: int) -> StemMeasures:
-    """Measures a stem of shape (2, frames)."""
+    """Measures a looped stem of shape (2, frames)."""
     frames = audio.shape[1]
-    length = fft.next_fast_len(max(frames, 1024), real=True)
     same = audio[0] is audio[1] or bool(np.array_equal(audio[0], audio[1]))
-    left = fft.rfft(audio[0], length)
-    right = left if same else fft.rfft(audio[1], length)
-    frequencies = np.arange(left.shape[0]) * (rate_hz / length)
-    # One-sided: |X|²·2/(frames·length) is the mean square in a bin; twice that, so that a full-scale sine is 1.
-    scale = 4.0 / (float(frames) * length)
+    left, right = spectra(audio, same=same)
+    frequencies = np.arange(left.shape[0]) * (rate_hz / frames)
+    # One-sided: |X|²·2/frames² is the mean square in a bin; twice that, so that a full-scale sine is 1.
+    scale = 4.0 / float(frames) ** 2
     left_bins = _squared(left)
     right_bins = left_bins if same else _squared(right)
     cross_bins = left_bins if same else (left * np.conj(right)).real
@@ -95,7 +114,7 @@ def measure_stem(audio: Audio, *, rate_hz: int) -> StemMeasures:
         frames=frames,
         left=left,
         right=right,
-        bin_hz=rate_hz / length,
+        bin_hz=rate_hz / frames,
         fine_db=power_to_db(fine),
         mid_power=(left_power + right_power + 2.0 * cross) / 4.0,
         side_power=side_power,
@@ -105,6 +124,21 @@ def measure_stem(audio: Audio, *, rate_hz: int) -> StemMeasures:
         peak=float(np.max(np.abs(flat), initial=0.0)),
         power=2.0 * float(np.dot(flat, flat)) / max(flat.shape[0], 1),
     )
+
+
+def spectra(audio: Audio, *, same: bool = False) -> tuple[NDArray[np.complex64], NDArray[np.complex64]]:
+    """Spectra of both channels of a loop at its exact length; one array twice where the channels are the `same`."""
+    frames = audio.shape[1]
+    if same:
+        left = fft.rfft(audio[0])
+        return left, left
+    if fft.next_fast_len(frames, real=True) == frames:
+        return fft.rfft(audio[0]), fft.rfft(audio[1])
+    # A length with large prime factors costs ten times as much: both channels in one complex transform.
+    both = fft.fft(audio[0] + 1j * audio[1])
+    upper = both[: frames // 2 + 1]
+    lower = np.conj(np.concatenate([both[:1], both[: frames - frames // 2 - 1 : -1]]))
+    return (upper + lower) / np.float32(2.0), (upper - lower) / np.complex64(2.0j)
 
 
 def _squared(spectrum: NDArray[np.complex64]) -> NDArray[np.float32]:

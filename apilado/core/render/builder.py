@@ -17,6 +17,7 @@ from apilado.core.render.stage import Stage, stage
 from apilado.core.sources.base import AssetLoader, Score
 from apilado.core.sources.layer_sound import LayerSound
 from apilado.core.treatments.base import Treatment
+from apilado.core.units import midi_to_hz
 
 Treated = tuple[tuple[int, Stage], ...]
 """(index, what goes in) of each treatment that is on."""
@@ -32,9 +33,34 @@ class BusStages:
     out: Stage
 
 
+def root_of(stack: Stack, layer: Layer) -> Layer:
+    """The layer that a layer's sound begins with: itself, or by way of those whose sound it takes, treated or not."""
+    while isinstance(layer.source, LayerSound):
+        layer = cast(Layer, stack.layer(layer.source.layer))
+    return layer
+
+
 def layer_notes(stack: Stack, layer: Layer) -> tuple[Note, ...]:
-    """The notes a layer plays: its own or the stack's."""
-    return stack.pattern if layer.notes is None else layer.notes
+    """The notes a layer sounds with: of the layer that its sound begins with, that one's own or the stack's."""
+    notes = root_of(stack, layer).notes
+    return stack.pattern if notes is None else notes
+
+
+def score_of(stack: Stack, layer: Layer) -> Score:
+    """What the source of a layer plays from; a source that plays no notes has none."""
+    plays = layer.source.plays_notes
+    return Score(
+        notes=layer_notes(stack, layer) if plays else (),
+        transpose=layer.transpose if plays else 0,
+        seed=stack.seed,
+    )
+
+
+def expected_hz(stack: Stack, layer: Layer, pitch: int) -> float:
+    """The fundamental that a layer makes of a pitch of the pattern, as its source says."""
+    root = root_of(stack, layer)
+    shift = root.transpose if root.source.plays_notes else 0
+    return float(midi_to_hz(float(pitch + shift))) * root.source.lowest_ratio()
 
 
 def source_root(stack: Stack, layer: Layer) -> Layer:
@@ -124,13 +150,7 @@ class Builder:
         if isinstance(layer.source, LayerSound):
             parent = cast(Layer, self.stack.layer(layer.source.layer))
             return self.source(parent) if layer.source.tap == "source" else self.shaped(parent)
-        plays = layer.source.plays_notes
-        score = Score(
-            notes=layer_notes(self.stack, layer) if plays else (),
-            transpose=layer.transpose if plays else 0,
-            seed=self.stack.seed,
-        )
-        context = {"load": self.load}
+        context, score = {"load": self.load}, score_of(self.stack, layer)
         return stage(steps.play_source, source=layer.source, score=score, clock=self.clock, context=context)
 
     def shaped(self, layer: Layer) -> Stage:

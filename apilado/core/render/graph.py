@@ -10,9 +10,8 @@ from apilado.core.document.stack import Stack
 from apilado.core.render import steps
 from apilado.core.render.builder import Builder, BusStages
 from apilado.core.render.stage import Stage, stage
+from apilado.core.render.tail import tail_seconds
 from apilado.core.sources.base import AssetLoader
-
-SHORTEST_TAIL_SECONDS = 1.0
 
 
 @dataclass(frozen=True)
@@ -54,14 +53,9 @@ class Graph:
 
 def clock_of(stack: Stack, *, looped: bool, rate_hz: int | None = None) -> Clock:
     """The time base of a render of the stack, at its own rate unless another is given."""
-    tails = [layer.source.tail_seconds() for layer in stack.layers]
-    return Clock(
-        tempo_bpm=stack.tempo_bpm,
-        beats=stack.beats,
-        rate_hz=rate_hz or stack.sample_rate,
-        looped=looped,
-        tail_seconds=0.0 if looped else max([0.0, *tails]) + SHORTEST_TAIL_SECONDS,
-    )
+    rate = rate_hz or stack.sample_rate
+    tail = 0.0 if looped else tail_seconds(stack, rate)
+    return Clock(stack.tempo_bpm, stack.beats, rate, looped=looped, tail_seconds=tail)
 
 
 def build(stack: Stack, clock: Clock, load: AssetLoader) -> Graph:

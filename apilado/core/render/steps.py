@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -9,12 +11,12 @@ from apilado.core.clock import Clock
 from apilado.core.document.equaliser import KeyedBell, Point, eq_sections
 from apilado.core.document.kick import KickSound
 from apilado.core.document.stack import Crossover, Limiter, borders_of
-from apilado.core.dsp.audio import Audio, as_stereo
+from apilado.core.dsp.audio import Audio, as_stereo, sounding_until
 from apilado.core.dsp.crossovers import cut, split
 from apilado.core.dsp.ducks import band_ducked
 from apilado.core.dsp.dynamics import limited, reduced
-from apilado.core.dsp.filters import filtered
-from apilado.core.dsp.linear_phase import linear_phase_twin, mono_below
+from apilado.core.dsp.filters import filtered, settle_frames
+from apilado.core.dsp.linear_phase import mono_below, zero_phase
 from apilado.core.dsp.moving import moving_bell
 from apilado.core.dsp.oversampling import oversampled
 from apilado.core.dsp.shapers import soft_clip
@@ -27,7 +29,7 @@ from apilado.core.treatments.base import Treatment
 from apilado.core.units import db_to_gain
 
 NOTE_LEVEL_RAMP_MS = 4.0
-HIT_RINGS_MS = 60.0
+HIT_ENDS_DB = -100.0
 
 
 def play_source(*, source: Source, score: Score, clock: Clock, load: AssetLoader) -> Audio:
@@ -38,7 +40,7 @@ def play_source(*, source: Source, score: Score, clock: Clock, load: AssetLoader
 def split_bands(audio: Audio, *, crossovers: tuple[Crossover, ...], first: int, last: int, clock: Clock) -> Audio:
     """What a run of bands keeps of the audio."""
     piece = cut(borders_of(crossovers, clock.rate_hz), first, last)
-    return split(audio, piece, rate_hz=clock.rate_hz, looped=clock.looped)
+    return split(audio, piece, looped=clock.looped)
 
 
 def treat(audio: Audio, *, treatment: Treatment, clock: Clock) -> Audio:
@@ -50,8 +52,8 @@ def equalise(audio: Audio, *, points: tuple[Point, ...], linear_phase: bool, clo
     """All points of an EQ that stand still."""
     sections = eq_sections(points, clock.rate_hz)
     if linear_phase and len(sections):
-        return linear_phase_twin(sections, clock.rate_hz).run(audio, looped=clock.looped)
-    return filtered(audio, sections, rate_hz=clock.rate_hz, looped=clock.looped)
+        return zero_phase(audio, sections, clock.rate_hz, looped=clock.looped)
+    return filtered(audio, sections, looped=clock.looped)
 
 
 def move_point(audio: Audio, key: Audio, *, point: KeyedBell, clock: Clock) -> Audio:
@@ -63,7 +65,7 @@ def move_point(audio: Audio, key: Audio, *, point: KeyedBell, clock: Clock) -> A
 
 def listen_to(audio: Audio, *, point: Point, clock: Clock) -> Audio:
     """What a point touches."""
-    return filtered(audio, point.touched(clock.rate_hz), rate_hz=clock.rate_hz, looped=clock.looped)
+    return filtered(audio, point.touched(clock.rate_hz), looped=clock.looped)
 
 
 def place(
@@ -84,23 +86,26 @@ def place(
     if note_levels:
         gain = np.float32(gain) * note_gain(dict(note_levels), notes, clock)
     out = placed(audio, width=width, mono=mono, pan=pan, gain=gain)
-    return moved(out, clock.samples_in_ms(delay_ms), looped=clock.looped)
+    return moved(out, clock.frames_in_ms(delay_ms), looped=clock.looped)
 
 
 def note_gain(levels_db: dict[int, float], notes: tuple[Note, ...], clock: Clock) -> NDArray[np.float32]:
-    """A gain per frame that holds each note's level from its start to the next note's, with short ramps."""
+    """A gain per frame that holds each note's level from its start to the next note's, with short ramps before a start.
+
+    In a loop the ramp to the first note begins before the seam, from the level of the last.
+    """
     played = voice_notes(notes, clock.beats)
     if not played:
         return np.ones(clock.frames, np.float32)
-    starts = [clock.sample_at(note.start_beats) for note in played]
-    gains = [float(db_to_gain(levels_db.get(note.pitch, 0.0))) for note in played]
     ramp = max(1, clock.samples_in_ms(NOTE_LEVEL_RAMP_MS))
-    before = gains[-1] if clock.looped else gains[0]
-    at: list[float] = [-1.0]
-    value = [before]
-    for start, gain in zip(starts, gains, strict=True):
-        at += [max(start - ramp, at[-1] + 1e-3), max(start, at[-1] + 2e-3)]
-        value += [value[-1], gain]
+    knots = [(clock.sample_at(note.start_beats), float(db_to_gain(levels_db.get(note.pitch, 0.0)))) for note in played]
+    if clock.looped:
+        (first, first_gain), (last, last_gain) = knots[0], knots[-1]
+        knots = [(last - clock.loop_frames, last_gain), *knots, (first + clock.loop_frames, first_gain)]
+    at, value = [float(knots[0][0])], [knots[0][1]]
+    for (before, gain_before), (start, gain) in itertools.pairwise(knots):
+        at += [max(float(start - ramp), float(before)), float(start)]
+        value += [gain_before, gain]
     return np.interp(np.arange(clock.frames), at, value).astype(np.float32)
 
 
@@ -112,7 +117,7 @@ def mono_part(audio: Audio, *, below_hz: float, clock: Clock) -> Audio:
 def set_drum(track: Audio, *, level_db: float, inverted: bool, offset_ms: float, clock: Clock) -> Audio:
     """A drum's track at its level, polarity and offset from its hits."""
     gain = np.float32(float(db_to_gain(level_db)) * (-1.0 if inverted else 1.0))
-    return moved(track * gain, clock.samples_in_ms(offset_ms), looped=clock.looped)
+    return moved(track * gain, clock.frames_in_ms(offset_ms), looped=clock.looped)
 
 
 def duck_layer(audio: Audio, *reductions_db: NDArray[np.float32], amounts: tuple[float, ...]) -> Audio:
@@ -170,8 +175,9 @@ def shape_hit(
     out = shaped_hit(hit, attack_db=attack_db, sustain_db=sustain_db, rate_hz=clock.rate_hz)
     if sections:
         # Room for what the filters ring on after the hit's end.
-        rung = np.pad(out, ((0, 0), (0, clock.samples_in_ms(HIT_RINGS_MS))))
-        out = filtered(rung, np.array(sections), rate_hz=clock.rate_hz, looped=False)
+        cascade = np.array(sections)
+        out = filtered(np.pad(out, ((0, 0), (0, settle_frames(cascade)))), cascade, looped=False)
+        out = out[:, : sounding_until(out, HIT_ENDS_DB)]
     if clip_db > 0.0:
         peak = float(np.max(np.abs(out), initial=0.0))
         gain = float(db_to_gain(clip_db))

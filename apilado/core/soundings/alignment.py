@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
-from apilado.core.document.edits import AnyEdit, Several
+from apilado.core.document.editing import Edit
+from apilado.core.document.edits import AnyEdit, Several, apply
 from apilado.core.document.edits_values import SetValue
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
@@ -18,17 +19,21 @@ from apilado.core.measure.alignment import (
     Solution,
     meeting,
     note_spectra,
-    solve,
+    solutions,
 )
-from apilado.core.render.builder import layer_notes, source_root
-from apilado.core.render.stage import stage
+from apilado.core.render.builder import root_of
+from apilado.core.render.graph import build
+from apilado.core.render.stage import Stage, stage
 from apilado.core.soundings.measures import Measures, note_spans
 from apilado.core.sources.tone import ToneSource
-from apilado.core.units import midi_to_hz
+from apilado.core.units import midi_to_hz, power_to_db
 
 LONGEST_DELAY_MS = 50.0
 WORTHWHILE_DB = 0.3
 STANDING_DB = 1.0
+WORSE_DB = 0.1
+MOST_TRIED = 5
+"""Settings that are rendered before it is given up."""
 
 
 @dataclass(frozen=True)
@@ -46,20 +51,26 @@ class Advice:
 
 def meetings_of(measures: Measures) -> tuple[Meeting, ...]:
     """Every meeting of neighbours at a border, for each note that both play; before the duck."""
-    stack, clock = measures.stack, measures.clock
-    heard = stack.audible_layers()
+    return _meetings(measures, measures.stack, measures.graph.placed)
+
+
+def _meetings(measures: Measures, stack: Stack, placed: dict[str, Stage]) -> tuple[Meeting, ...]:
+    """The meetings in a stack whose layers are rendered on the clock that was measured."""
+    clock, heard = measures.clock, stack.audible_layers()
     spectra: dict[str, dict[tuple[float, int], NoteSpectrum]] = {}
 
     def spectra_of(layer: Layer) -> dict[tuple[float, int], NoteSpectrum]:
         if layer.id not in spectra:
-            spans = note_spans(layer_notes(stack, layer), clock)
-            placed = measures.graph.placed[layer.id]
-            cut = tuple((first, frames) for _, _, first, frames in spans)
-            found = measures.run(stage(note_spectra, placed, spans=cut, rate_hz=clock.rate_hz))
+            spans = note_spans(stack, layer, clock)
+            cut = tuple((span.first, span.frames) for span in spans)
+            found = measures.run(stage(note_spectra, placed[layer.id], spans=cut, rate_hz=clock.rate_hz))
             spectra[layer.id] = {
-                (start, pitch): spectrum for (start, pitch, _, _), spectrum in zip(spans, found, strict=True)
+                (span.start_beats, span.pitch): spectrum for span, spectrum in zip(spans, found, strict=True)
             }
         return spectra[layer.id]
+
+    def pitch_hz(layer: Layer, pitch: int) -> float:
+        return float(midi_to_hz(float(pitch + root_of(stack, layer).transpose)))
 
     result = []
     for index, crossover in enumerate(stack.crossovers):
@@ -67,20 +78,20 @@ def meetings_of(measures: Measures) -> tuple[Meeting, ...]:
             for upper in (layer for layer in heard if layer.span.first == index + 1):
                 below, above = spectra_of(lower), spectra_of(upper)
                 for start, pitch in sorted(set(below) & set(above)):
-                    hertz = float(midi_to_hz(float(pitch + source_root(stack, lower).transpose)))
                     pair = below[start, pitch], above[start, pitch]
+                    note = (start, pitch, pitch_hz(lower, pitch), pitch_hz(upper, pitch))
                     names, border = (lower.id, upper.id), (index, crossover.frequency_hz)
-                    result.append(meeting(names, border, (start, pitch, hertz), *pair))
+                    result.append(meeting(names, border, note, *pair))
     return tuple(result)
 
 
 def freedoms(stack: Stack, names: tuple[str, ...]) -> list[Freedom]:
-    """What may be changed of the layers, the lowest first; layers of one tone share its start phase."""
+    """What may be changed of the layers, the lowest first; layers of one tone share its start phase, treated or not."""
     chosen = [layer for layer in stack.layers if layer.id in names]
     chosen.sort(key=lambda layer: (layer.span.first, layer.span.last))
     result = []
     for layer in chosen:
-        root = source_root(stack, layer)
+        root = root_of(stack, layer)
         source = root.source
         has_phase = isinstance(source, ToneSource) and all(tone.phase == "fixed" for tone in source.tones)
         result.append(Freedom(layer.id, root.id if has_phase else ""))
@@ -88,25 +99,70 @@ def freedoms(stack: Stack, names: tuple[str, ...]) -> list[Freedom]:
 
 
 def advise(measures: Measures, goal: Goal = "worst", wanted: Callable[[], None] = lambda: None) -> Advice:
-    """The settings that let all neighbours add up best, and what they promise for each note.
+    """The settings that let all neighbours add up best, and what they make of each note.
 
-    `wanted` is called now and then, and may raise to end the search.
+    Every setting is rendered before it is offered: `solution.after_db` is measured, not predicted, and a setting that
+    makes any border worse than it was is passed over for the next best. `wanted` is called now and then, and may raise
+    to end the search.
     """
     found = meetings_of(measures)
     names = tuple({name for m in found for name in (m.lower, m.upper)})
-    solution = solve(found, freedoms(measures.stack, names), goal, wanted)
+    offers = solutions(found, freedoms(measures.stack, names), goal, wanted)
     judged = [i for i, m in enumerate(found) if m.meets and not m.drifts]
-    edit = None
-    if solution.changes and judged:
-        before = [solution.before_db[i] for i in judged]
-        after = [solution.after_db[i] for i in judged]
-        gained = min(after) - min(before) if goal == "worst" else (sum(after) - sum(before)) / len(judged)
-        if gained >= WORTHWHILE_DB:
-            edit = as_edit(measures.stack, solution)
+    edit, solution = None, replace(offers[0], after_db=offers[0].before_db)
+    tried = [offer for offer in offers if offer.changes and _gained(offer, judged, goal) >= WORTHWHILE_DB]
+    for offer in tried[:MOST_TRIED]:
+        wanted()
+        wished = as_edit(measures.stack, offer)
+        if wished is None:
+            continue
+        rendered = _after(measures, wished)
+        true = replace(offer, after_db=tuple(m.gain_db() for m in rendered))
+        if _gained(true, judged, goal) >= WORTHWHILE_DB and not _any_worse(found, rendered, judged, goal):
+            edit, solution = wished, true
+            break
     reasons = drifting(measures.stack, found)
     if edit is None:
-        reasons = (*why_not(found, solution), *reasons)
+        reasons = (*why_not(found, solution, goal, refused=bool(tried)), *reasons)
     return Advice(goal, found, solution, edit, reasons)
+
+
+def _after(measures: Measures, edit: Edit) -> tuple[Meeting, ...]:
+    """The same meetings after an edit, rendered."""
+    stack = apply(measures.stack, edit)
+    return _meetings(measures, stack, build(stack, measures.clock, measures.load).placed)
+
+
+def _gained(solution: Solution, judged: list[int], goal: Goal) -> float:
+    """By how much the goal comes nearer, in dB."""
+    before, after = ([gains[i] for i in judged] for gains in (solution.before_db, solution.after_db))
+    if not judged:
+        return 0.0
+    return min(after) - min(before) if goal == "worst" else (sum(after) - sum(before)) / len(judged)
+
+
+def _any_worse(before: tuple[Meeting, ...], after: tuple[Meeting, ...], judged: list[int], goal: Goal) -> bool:
+    """Whether any border is worse off: in its worst note (or the mean of its notes), or in all that meets there."""
+    places: dict[tuple[str, str, int], list[int]] = {}
+    for index, m in enumerate(before):
+        places.setdefault((m.lower, m.upper, m.border), []).append(index)
+
+    def by_notes(meetings: tuple[Meeting, ...], members: list[int]) -> float:
+        gains = [meetings[i].gain_db() for i in members if i in judged]
+        if not gains:
+            return 0.0
+        return min(gains) if goal == "worst" else sum(gains) / len(gains)
+
+    def together(meetings: tuple[Meeting, ...], members: list[int]) -> float:
+        power = sum(meetings[i].power for i in members)
+        summed = sum(meetings[i].power * 10.0 ** (meetings[i].gain_db() / 10.0) for i in members)
+        return float(power_to_db(summed / power)) if power > 0.0 else 0.0
+
+    return any(
+        reckoning(after, members) < reckoning(before, members) - WORSE_DB
+        for members in places.values()
+        for reckoning in (by_notes, together)
+    )
 
 
 def as_edit(stack: Stack, solution: Solution) -> Several | None:
@@ -119,7 +175,7 @@ def as_edit(stack: Stack, solution: Solution) -> Several | None:
         layer = stack.layer(name)
         if layer is None:
             continue
-        turned[source_root(stack, layer).id] = setting.phase_cycles
+        turned[root_of(stack, layer).id] = setting.phase_cycles
         edits += _placement(layer, setting, delays[name] - least)
     for name, cycles in turned.items():
         root = stack.layer(name)
@@ -167,8 +223,8 @@ def change_in_words(stack: Stack, edit: AnyEdit) -> str:
     return f"{shown}: polarity {edit.value}"
 
 
-def why_not(found: tuple[Meeting, ...], solution: Solution) -> tuple[str, ...]:
-    """Why nothing is proposed, in a sentence."""
+def why_not(found: tuple[Meeting, ...], solution: Solution, goal: Goal, *, refused: bool) -> tuple[str, ...]:
+    """Why nothing is proposed, in a sentence; `refused`: settings were found, and fell through when rendered."""
     judged = [i for i, m in enumerate(found) if m.meets and not m.drifts]
     if not found:
         return ("No two layers meet at a border.",)
@@ -178,7 +234,10 @@ def why_not(found: tuple[Meeting, ...], solution: Solution) -> tuple[str, ...]:
         return ("No two neighbours hold a steady phase.",)
     if min(solution.before_db[i] for i in judged) > STANDING_DB:
         return ("The layers stand plumb already.",)
-    return ("No setting makes the worst note better by more than 0.3 dB.",)
+    if refused:
+        return ("Every setting that would help one border was tried, and makes another worse or does not hold.",)
+    what = "the worst note" if goal == "worst" else "the mean of all notes"
+    return (f"No setting makes {what} better by more than {WORTHWHILE_DB:g} dB.",)
 
 
 def drifting(stack: Stack, found: tuple[Meeting, ...]) -> tuple[str, ...]:
@@ -192,7 +251,7 @@ def drifting(stack: Stack, found: tuple[Meeting, ...]) -> tuple[str, ...]:
 
 
 def _why_it_drifts(stack: Stack, layer: Layer) -> list[str]:
-    source = source_root(stack, layer).source
+    source = root_of(stack, layer).source
     if not isinstance(source, ToneSource):
         return [f"'{layer.name}' is a recording: where it was played against the others in pitch, no setting holds."]
     said = []

@@ -2,42 +2,170 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits import Several
 from apilado.core.document.edits_values import SetValue
+from apilado.core.document.equaliser import eq_sections
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
+from apilado.core.dsp.filters import sections_response
 from apilado.core.measure.phase import BorderPhase, best_alignment
-from apilado.core.soundings.measures import Measures
+from apilado.core.render.response import Chain, unowned_bands
+from apilado.core.soundings.measures import Measures, SplitRipple
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding
+from apilado.core.units import gain_to_db
 
 WORTHWHILE_DB = 0.3
 LONGEST_DELAY_MS = 50.0
+EVEN_DB = 0.5
 
 
 def split_flat(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
-    """Does what was split sum to the whole again?"""
-    found = []
-    stack = measures.stack
-    for item in measures.ripples:
-        value = abs(item.ripple.deviation_db)
-        status = limits.status(value)
-        border = stack.crossovers[item.crossover]
-        names = " and ".join(f"'{_named(stack, name)}'" for name in item.layers)
-        where = f"crossovers/{item.crossover}"
-        place = Place(item.layers, border.frequency_hz / 2**0.5, border.frequency_hz * 2**0.5)
-        limit = f"{limits.look:g} dB"
-        fix: Edit | None = None
-        if status == "fine":
-            text = f"{names} sum flat at {border.frequency_hz:.0f} Hz, within {value:.2f} dB."
-        else:
-            kind = "dip" if item.ripple.deviation_db < 0 else "bump"
-            text = f"{names} leave a {kind} of {value:.1f} dB at {item.ripple.frequency_hz:.0f} Hz in their sum."
-            fix = _straightened(stack, item.layers, item.crossover)
-            if fix is not None:
-                text += " Polarity, delay or overlap sets them apart."
-        found.append(rule.sounding(status, value, limit, where, text, show=place, fix=fix))
+    """Are the borders whole: do their filters sum to what was split?"""
+    say = {"border": _border_said, "overlap": _overlap_said, "hole": _hole_said}
+    found = [say[item.kind](rule, limits, measures.stack, item) for item in measures.ripples]
+    inner = {item.place for item in measures.ripples if item.kind == "hole"}
+    if measures.sounding:
+        lost = [band for band in unowned_bands(measures.stack) if band not in inner]
+        found += [_lost_said(rule, limits, measures.stack, band) for band in lost]
     return found
+
+
+def _border_said(rule: Rule, limits: Limits, stack: Stack, item: SplitRipple) -> Sounding:
+    value = abs(item.ripple.deviation_db)
+    status = limits.status(value)
+    border = stack.crossovers[item.place]
+    names = " and ".join(f"'{_named(stack, name)}'" for name in item.layers)
+    where = f"crossovers/{item.place}"
+    place = Place(item.layers, border.frequency_hz / 2**0.5, border.frequency_hz * 2**0.5)
+    limit = f"{limits.look:g} dB"
+    if status == "fine":
+        text = f"The filters of {names} sum flat at {border.frequency_hz:.0f} Hz, within {value:.2f} dB."
+        return rule.sounding(status, value, limit, where, text, show=place)
+    kind = "dip" if item.ripple.deviation_db < 0 else "bump"
+    text = f"The filters of {names} leave a {kind} of {value:.1f} dB at {item.ripple.frequency_hz:.0f} Hz in their sum."
+    fix = _straightened(stack, item.layers, item.place)
+    if fix is not None:
+        text += " Polarity, delay or overlap sets them apart."
+    return rule.sounding(status, value, limit, where, text, show=place, fix=fix)
+
+
+def _overlap_said(rule: Rule, limits: Limits, stack: Stack, item: SplitRipple) -> Sounding:
+    value, (low, high) = abs(item.ripple.deviation_db), _edges_hz(stack, item.place)
+    names = " and ".join(f"'{_named(stack, name)}'" for name in item.layers)
+    text = (
+        f"{names} both keep {_band_said(low, high)} of one sound: their filters leave "
+        f"{item.ripple.deviation_db:+.1f} dB at {item.ripple.frequency_hz:.0f} Hz in the sum."
+    )
+    place, limit = Place(item.layers, low or 20.0, high or 20000.0), f"{limits.look:g} dB"
+    return rule.sounding(
+        limits.status(value), value, limit, f"layers/{item.layers[-1]}", text, show=place, fix=_parted(stack, item)
+    )
+
+
+def _hole_said(rule: Rule, limits: Limits, stack: Stack, item: SplitRipple) -> Sounding:
+    value, (low, high) = abs(item.ripple.deviation_db), _edges_hz(stack, item.place)
+    text = (
+        f"No layer keeps {_band_said(low, high)}: the sum has a hole of {value:.1f} dB at "
+        f"{item.ripple.frequency_hz:.0f} Hz."
+    )
+    place, limit = Place(item.layers, low or 20.0, high or 20000.0), f"{limits.look:g} dB"
+    fix = _kept(stack, item.place)
+    where = f"crossovers/{item.place - 1}"
+    return rule.sounding(limits.status(value), value, limit, where, text, show=place, fix=fix)
+
+
+def _lost_said(rule: Rule, limits: Limits, stack: Stack, band: int) -> Sounding:
+    low, high = _edges_hz(stack, band)
+    text = f"No layer keeps {_band_said(low, high)}: whatever sounds there is lost."
+    place, limit = Place((), low or 20.0, high or 20000.0), "every band kept"
+    where = f"crossovers/{max(0, band - 1)}"
+    return rule.sounding("look", None, limit, where, text, show=place, fix=_kept(stack, band))
+
+
+def _edges_hz(stack: Stack, band: int) -> tuple[float | None, float | None]:
+    """The edges of a band; None where it is open."""
+    borders = stack.crossovers
+    low = borders[band - 1].frequency_hz if band > 0 else None
+    return low, borders[band].frequency_hz if band < len(borders) else None
+
+
+def _band_said(low_hz: float | None, high_hz: float | None) -> str:
+    if low_hz is None:
+        return f"what lies below {high_hz:.0f} Hz"
+    return f"what lies above {low_hz:.0f} Hz" if high_hz is None else f"{low_hz:.0f}–{high_hz:.0f} Hz"
+
+
+def _parted(stack: Stack, item: SplitRipple) -> Edit | None:
+    """Lets the upper of two layers begin where the lower ends; None where one lies within the other."""
+    lower, upper = (stack.layer(name) for name in item.layers[:2])
+    if lower is None or upper is None or upper.span.last <= lower.span.last:
+        return None
+    span = {"first": lower.span.last + 1, "last": upper.span.last}
+    return Several(
+        name=f"Part {lower.name} and {upper.name}", edits=(SetValue(path=f"layers/{upper.id}/span", value=span),)
+    )
+
+
+def _kept(stack: Stack, band: int) -> Edit | None:
+    """Gives a band that nobody keeps to the layer below it, or else to the one above."""
+    below = next((layer for layer in stack.layers if layer.span.last == band - 1), None)
+    above = next((layer for layer in stack.layers if layer.span.first == band + 1), None)
+    layer = below or above
+    if layer is None:
+        return None
+    span = {"first": min(layer.span.first, band), "last": max(layer.span.last, band)}
+    return Several(
+        name=f"{layer.name} keeps the band too", edits=(SetValue(path=f"layers/{layer.id}/span", value=span),)
+    )
+
+
+def split_sum(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
+    """Do the parts of one source, as they stand, still add up to it?"""
+    found, stack = [], measures.stack
+    for chain, measured in measures.part_sums:
+        value = abs(measured.deviation_db)
+        names = ", ".join(f"'{member.name}'" for member in chain.members)
+        place = Place(
+            tuple(m.id for m in chain.members), measured.frequency_hz / 2**0.25, measured.frequency_hz * 2**0.25
+        )
+        where, limit = f"layers/{chain.members[0].id}", f"{limits.look:g} dB"
+        if value < EVEN_DB:
+            text = f"As they stand, {names} add up to their source within {value:.1f} dB."
+        else:
+            text = (
+                f"As they stand, {names} add up to their source but for {measured.deviation_db:+.1f} dB at "
+                f"{measured.frequency_hz:.0f} Hz{_spoiled_by(stack, chain, measured.frequency_hz)}."
+            )
+        found.append(rule.sounding(limits.status(value), value, limit, where, text, show=place))
+    return found
+
+
+def _spoiled_by(stack: Stack, chain: Chain, frequency_hz: float) -> str:
+    """What is done to the parts that own a frequency, in words."""
+    band = sum(1 for crossover in stack.crossovers if crossover.frequency_hz < frequency_hz)
+    levels = [member.level_db for member in chain.members]
+    said = []
+    for member in chain.owners(band):
+        causes = []
+        if max(levels) - min(levels) > 0.25:
+            causes.append(f"level {member.level_db:+.1f} dB")
+        sections = eq_sections(stack.points_of(f"layers/{member.id}"), stack.sample_rate)
+        eq = float(gain_to_db(abs(sections_response(sections, np.array([frequency_hz]), stack.sample_rate)[0])))
+        if abs(eq) > 0.1:
+            causes.append(f"EQ {eq:+.1f} dB")
+        causes += [treatment.label.lower() for treatment in member.treatments if treatment.on]
+        if member.note_levels_db:
+            causes.append("levels of single notes")
+        if member.mono or member.width != 1.0 or member.pan or member.mono_below_hz:
+            causes.append("its place in the stereo image")
+        if member.delay_ms or member.polarity == "inverted":
+            causes.append("delay or polarity")
+        if causes:
+            said.append(f"{', '.join(causes)} of '{member.name}'")
+    return f", by {' and '.join(said)}" if said else ""
 
 
 def _named(stack: Stack, layer_id: str) -> str:
@@ -122,6 +250,9 @@ RULES = (
         Limits(0.5, 2.0),
         "Linkwitz 1976: matched borders sum to an all-pass",
         split_flat,
+    ),
+    Rule(
+        "split-sum", "Parts and source", "dB", Limits(24.0, 48.0), "own choice: parts are carved on purpose", split_sum
     ),
     Rule("plumb", "Plumb", "°", Limits(45.0, 90.0), "common practice", plumb),
 )

@@ -6,14 +6,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.document.carving import FROM_PIECE
-from apilado.core.dsp.audio import Audio, as_stereo
+from apilado.core.dsp.audio import as_stereo
 from apilado.core.measure.balance import (
     Comparison,
     PieceMeasures,
     against_curve,
     against_piece,
     measure_piece,
+    piece_of,
 )
+from apilado.core.measure.stem import measure_stem
 from apilado.core.render.stage import stage
 from apilado.core.soundings.carving import target_curve
 from apilado.core.soundings.measures import Measures
@@ -26,14 +28,10 @@ def _loaded(*, asset: str, rate_hz: int, load: AssetLoader) -> PieceMeasures:
     return measure_piece(as_stereo(load(asset, rate_hz)), rate_hz=rate_hz)
 
 
-def _measured(audio: Audio, *, rate_hz: int) -> PieceMeasures:
-    return measure_piece(audio, rate_hz=rate_hz)
-
-
 def mix_measures(measures: Measures) -> PieceMeasures:
     """The whole mix, measured as a piece."""
-    found: PieceMeasures = measures.run(stage(_measured, measures.graph.output, rate_hz=measures.clock.rate_hz))
-    return found
+    stem = measures.run(stage(measure_stem, measures.graph.output, rate_hz=measures.clock.rate_hz))
+    return piece_of(stem, measures.output_loudness)
 
 
 def reference_measures(measures: Measures) -> PieceMeasures | None:

@@ -36,8 +36,6 @@ class BorderAdvice:
     frequency_hz: float
     highest_hz: float
     """The highest fundamental that must stay in the sub."""
-    next_hz: float
-    """The lowest second harmonic that need not."""
     sentence: str
     edit: Edit | None
 
@@ -103,7 +101,7 @@ def border_advice(measures: Measures) -> BorderAdvice | None:
     crossovers = measures.stack.crossovers
     if crossovers and abs(crossovers[0].frequency_hz - wanted) > 0.5:
         edit = MoveCrossover(index=0, frequency_hz=wanted)
-    return BorderAdvice(wanted, highest, following, f"{wanted:.0f} Hz: {why}.", edit)
+    return BorderAdvice(wanted, highest, f"{wanted:.0f} Hz: {why}.", edit)
 
 
 def shifts(measures: Measures) -> list[Shift]:

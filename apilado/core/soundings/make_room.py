@@ -102,7 +102,7 @@ class _Workshop:
             sound = self.stage_of(graph, owner)
             run: Callable[[Stage], Any] = self.measures.run
             grids[owner] = run(stage(energy_grid, sound, stage(measure_stem, sound, rate_hz=rate), columns=columns))
-            loudness[owner] = run(stage(measure_loudness, sound, rate_hz=rate)).integrated_lkfs
+            loudness[owner] = run(stage(measure_loudness, sound, rate_hz=rate, looped=True)).integrated_lkfs
         return _Trial(room_map(grids), loudness)
 
     def keeps_loudness(self, after: _Trial) -> bool:

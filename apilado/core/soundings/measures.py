@@ -5,48 +5,56 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.clock import Clock
 from apilado.core.document.ducker import Ducker
+from apilado.core.document.editing import Edit
+from apilado.core.document.edits import apply
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.audio import Audio
 from apilado.core.ducks.base import DuckShape
+from apilado.core.measure.clicks import Click, clicks
 from apilado.core.measure.drums import DrumFacts, drum_facts
 from apilado.core.measure.ducking import Headroom, HitRecovery, headroom_won, hit_recoveries
 from apilado.core.measure.flatness import Ripple, worst_ripple
 from apilado.core.measure.fullness import Fullness, fullness, harmonic_amplitudes
 from apilado.core.measure.kick_phase import KickMeeting, kick_meeting
 from apilado.core.measure.loudness import Loudness, measure_loudness
-from apilado.core.measure.notes import NoteMeasure, measure_notes, segment
+from apilado.core.measure.notes import NoteMeasure, NoteSpan, levels_at, measure_notes, segment
+from apilado.core.measure.partsum import PartSum, part_sum
 from apilado.core.measure.passage import energy_grid, grid_columns
 from apilado.core.measure.phase import BorderPhase, border_phase
 from apilado.core.measure.room_map import RoomMap, room_map
 from apilado.core.measure.stem import StemMeasures, measure_stem
-from apilado.core.notes import Note, voice_notes
-from apilado.core.render.builder import layer_notes, listened_point
+from apilado.core.notes import voice_notes
+from apilado.core.render.builder import expected_hz, layer_notes, listened_point
 from apilado.core.render.engine import Engine, Token
 from apilado.core.render.graph import Graph, build, clock_of
-from apilado.core.render.response import families, split_sum
+from apilado.core.render.response import Chain, band_edges_hz, chains, split_sum, unowned_bands, whole_response
 from apilado.core.render.stage import Stage, stage
 from apilado.core.sources.base import AssetLoader
-from apilado.core.units import gain_to_db, midi_to_hz
+from apilado.core.units import gain_to_db, power_to_db
 
 QUIET_DB = -70.0
 SILENT_PEAK = 1e-4
+DOUBLED_WITHIN_DB = 20.0
+"""Notes in which the sub is further than this under its loudest are not asked who carries their fundamental."""
 SETTLED_MS, FULLNESS_MS = 60.0, 150.0
 
 
 @dataclass(frozen=True)
 class SplitRipple:
-    """Flatness of the sum of the layers that share one source, around one border."""
+    """Flatness of the sum of the layers that share one source, at one place of it."""
 
-    crossover: int
-    source: str
+    kind: Literal["border", "overlap", "hole"]
+    """Where neighbours meet, in a band that two of them keep, or in one that nobody keeps."""
+    place: int
+    """The crossover, or the band."""
     layers: tuple[str, ...]
     ripple: Ripple
 
@@ -92,10 +100,95 @@ class Measures:
         if sub is None:
             return {}
         return {
-            note.pitch: note.frequency_hz or float(midi_to_hz(float(note.pitch + sub.transpose)))
+            note.pitch: note.frequency_hz or expected_hz(self.stack, sub, note.pitch)
             for note in self.notes[sub.id]
             if note.level_db > QUIET_DB
         }
+
+    @cached_property
+    def doubled(self) -> dict[str, tuple[float | None, ...]]:
+        """How much of the sub's fundamental each other layer carries in each note of the sub, in dB against the sub.
+
+        None in notes that are too short to tell, or in which the sub is quiet.
+        """
+        sub = self.sub
+        if sub is None:
+            return {}
+        spans = note_spans(self.stack, sub, self.clock)
+        hertz = tuple(
+            note.frequency_hz or span.expected_hz for note, span in zip(self.notes[sub.id], spans, strict=True)
+        )
+        levels: dict[str, tuple[float | None, ...]] = {
+            layer.id: self.run(
+                stage(
+                    levels_at,
+                    self.graph.placed[layer.id],
+                    spans=spans,
+                    frequencies_hz=hertz,
+                    rate_hz=self.clock.rate_hz,
+                )
+            )
+            for layer in self.stack.audible_layers()
+        }
+        own = levels.pop(sub.id)
+        loudest = max((power for power in own if power), default=0.0)
+        quiet = loudest * 10.0 ** (-DOUBLED_WITHIN_DB / 10.0)
+        return {
+            name: tuple(
+                None if a is None or b is None or a <= quiet else float(power_to_db(b / a))
+                for a, b in zip(own, others, strict=True)
+            )
+            for name, others in levels.items()
+        }
+
+    @cached_property
+    def clicks(self) -> tuple[Click, ...]:
+        """Of the sub, where its notes begin and end and where the loop joins."""
+        sub = self.sub
+        if sub is None:
+            return ()
+        spans = note_spans(self.stack, sub, self.clock)
+        moments = tuple(sorted({at for span in spans for at in (span.first, span.first + span.frames)}))
+        found: tuple[Click, ...] = self.run(
+            stage(clicks, self.graph.placed[sub.id], moments=moments, rate_hz=self.clock.rate_hz)
+        )
+        return found
+
+    def notes_after(self, edit: Edit, layer_id: str) -> tuple[NoteMeasure, ...]:
+        """A layer's notes as they would be after an edit, found by rendering them."""
+        stack = apply(self.stack, edit)
+        layer = stack.layer(layer_id)
+        if layer is None:
+            return ()
+        placed = build(stack, self.clock, self.load).placed[layer_id]
+        spans = note_spans(stack, layer, self.clock)
+        found: tuple[NoteMeasure, ...] = self.run(stage(measure_notes, placed, spans=spans, rate_hz=self.clock.rate_hz))
+        return found
+
+    @cached_property
+    def part_sums(self) -> tuple[tuple[Chain, PartSum], ...]:
+        """What the parts of each split source add up to as they stand, before the duck."""
+        frequencies = np.geomspace(5.0, 0.499 * self.clock.rate_hz, 600)
+        edges = band_edges_hz(self.stack)
+        found = []
+        for chain in chains(self.stack):
+            if len(chain.members) < 2 or not self.stack.crossovers:
+                continue
+            gains = np.abs(whole_response(self.stack, chain, frequencies, self.clock.rate_hz))
+            measured = self.run(
+                stage(
+                    part_sum,
+                    self.graph.sources[chain.source],
+                    *[self.graph.placed[member.id] for member in chain.members],
+                    gains=tuple(round(float(gain), 6) for gain in gains),
+                    frequencies_hz=tuple(float(f) for f in frequencies),
+                    between_hz=(edges[chain.first], edges[chain.last + 1]),
+                    rate_hz=self.clock.rate_hz,
+                )
+            )
+            if measured is not None:
+                found.append((chain, measured))
+        return tuple(found)
 
     @cached_property
     def fullness(self) -> Fullness | None:
@@ -129,6 +222,10 @@ class Measures:
     def room(self) -> RoomMap:
         """Who has how much energy where and when."""
         return room_map(self.grids)
+
+    def beat_of(self, frame: int) -> float:
+        """The position of a frame in beats."""
+        return frame / self.clock.loop_frames * self.clock.beats
 
     def key_of(self, ducker: Ducker) -> Audio:
         """The sound that a ducker follows."""
@@ -195,8 +292,8 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
         name = layer.id
         stem = graph.layers[name]
         wanted["stem", name] = stage(measure_stem, stem, rate_hz=rate)
-        notes = layer_notes(stack, layer)
-        wanted["notes", name] = stage(measure_notes, graph.placed[name], spans=note_spans(notes, clock), rate_hz=rate)
+        spans = note_spans(stack, layer, clock)
+        wanted["notes", name] = stage(measure_notes, graph.placed[name], spans=spans, rate_hz=rate)
         wanted["grid", f"layers/{name}"] = stage(energy_grid, stem, wanted["stem", name], columns=columns)
     for name in heard_drums(stack):
         sound = graph.drums[name]
@@ -204,7 +301,7 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
         wanted["grid", stack.drum_owner(name)] = stage(energy_grid, sound, measured, columns=columns)
     for key, audio in (("bass", graph.bass), ("kick", graph.kick)):
         wanted[key] = stage(measure_stem, audio, rate_hz=rate)
-    wanted["output loudness"] = stage(measure_loudness, graph.output, rate_hz=rate)
+    wanted["output loudness"] = stage(measure_loudness, graph.output, rate_hz=rate, looped=True)
     wanted["bass audio"], wanted["kick audio"] = graph.bass, graph.kick
     for name, reduction in graph.reductions.items():
         wanted["reduction", name] = reduction
@@ -242,13 +339,19 @@ def heard_drums(stack: Stack) -> tuple[str, ...]:
     return tuple(name for name, d in drums.items() if not d.mute and any(hit < stack.beats for hit in d.hits))
 
 
-def note_spans(notes: tuple[Note, ...], clock: Clock) -> tuple[tuple[float, int, int, int], ...]:
-    """(start in beats, pitch, first frame, frames) of each note that a voice plays in a loop."""
-    played = voice_notes(notes, clock.beats)
+def note_spans(stack: Stack, layer: Layer, clock: Clock) -> tuple[NoteSpan, ...]:
+    """Every note that a layer's voice plays in a loop."""
+    played = voice_notes(layer_notes(stack, layer), clock.beats)
     starts = [clock.sample_at(note.start_beats) for note in played]
     following = [*starts[1:], clock.loop_frames + starts[0]] if starts else []
     return tuple(
-        (note.start_beats, note.pitch, start, max(1, min(clock.sample_at(note.end_beats), after) - start))
+        NoteSpan(
+            note.start_beats,
+            note.pitch,
+            start,
+            max(1, min(clock.sample_at(note.end_beats), after) - start),
+            expected_hz(stack, layer, note.pitch),
+        )
         for note, start, after in zip(played, starts, following, strict=True)
     )
 
@@ -271,17 +374,31 @@ def split_ripples(stack: Stack, rate_hz: int) -> tuple[SplitRipple, ...]:
     if not stack.crossovers:
         return ()
     frequencies = np.geomspace(20.0, min(18000.0, 0.45 * rate_hz), 1200)
+    edges = band_edges_hz(stack)
     found = []
-    for root, members in families(stack).items():
-        total = split_sum(stack, members, frequencies, rate_hz)
-        for index, crossover in enumerate(stack.crossovers):
-            below = [m.id for m in members if m.span.last == index]
-            above = [m.id for m in members if m.span.first == index + 1]
-            if not below or not above:
-                continue
-            centre = crossover.frequency_hz
-            ripple = worst_ripple(total, frequencies, centre / 2.0**0.5, centre * 2.0**0.5)
-            found.append(SplitRipple(index, root, (*below, *above), ripple))
+    for chain in chains(stack):
+        if len(chain.members) < 2:
+            continue
+        total = split_sum(stack, chain, frequencies, rate_hz)
+
+        def ripple(low_hz: float, high_hz: float, total: NDArray[np.complex128] = total) -> Ripple:
+            return worst_ripple(total, frequencies, low_hz / 2.0**0.5, high_hz * 2.0**0.5)
+
+        for index in range(chain.first, chain.last):
+            below = [m.id for m in chain.members if m.span.last == index]
+            above = [m.id for m in chain.members if m.span.first == index + 1]
+            if below and above:
+                hertz = stack.crossovers[index].frequency_hz
+                found.append(SplitRipple("border", index, (*below, *above), ripple(hertz, hertz)))
+        for band in range(chain.first, chain.last + 1):
+            owners = chain.owners(band)
+            if len(owners) > 1:
+                names = tuple(m.id for m in owners)
+                found.append(SplitRipple("overlap", band, names, ripple(edges[band], edges[band + 1])))
+            elif not owners and band in unowned_bands(stack):
+                beside = [m for m in chain.members if m.span.last == band - 1 or m.span.first == band + 1]
+                names = tuple(m.id for m in beside)
+                found.append(SplitRipple("hole", band, names, ripple(edges[band], edges[band + 1])))
     return tuple(found)
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 
 import numpy as np
+from numpy.typing import NDArray
 
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits import AnyEdit, Several
@@ -13,12 +14,12 @@ from apilado.core.document.equaliser import MOST_POINTS
 from apilado.core.document.layer import Layer
 from apilado.core.measure.bands import band_centres
 from apilado.core.measure.stem import THIRD
-from apilado.core.render.builder import source_root
+from apilado.core.render.builder import root_of, source_root
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding
 from apilado.core.soundings.sub_sound import SEMITONE, tone_of
 from apilado.core.sources.tone import ToneSource
-from apilado.core.units import power_to_db
+from apilado.core.units import midi_to_name, power_to_db
 
 PHONE_HZ, PHONE_ORDER = 250.0, 4
 COMPARABLE_DB, HEARD_DB = 10.0, 25.0
@@ -31,26 +32,30 @@ def double_sub(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]
     pitches = sorted(set(measures.fundamentals.values()))
     if sub is None or not pitches or len(measures.stems) < 2:
         return []
-
-    def level(name: str) -> float:
-        stem = measures.stems[name]
-        return sum(sum(stem.power_between(hertz / SEMITONE, hertz * SEMITONE)) for hertz in pitches)
-
-    own = max(level(sub.id), 1e-15)
-    others = {layer.id: level(layer.id) for layer in measures.stack.audible_layers() if layer.id != sub.id}
-    worst = max(others, key=lambda name: others[name])
-    value = float(power_to_db(max(others[worst], 1e-15) / own))
+    # Note by note, each while it alone sounds: a harmonic that falls on another note's place doubles nothing.
+    worst = {
+        name: max((level for level in levels if level is not None), default=None)
+        for name, levels in measures.doubled.items()
+    }
+    told = {name: level for name, level in worst.items() if level is not None}
+    if not told:
+        return []
+    name = max(told, key=lambda other: told[other])
+    value, layer = told[name], measures.stack.layer(name)
     status = limits.status(value)
-    layer = measures.stack.layer(worst)
-    name = layer.name if layer else worst
-    place, limit = Place((worst, sub.id), pitches[0] / SEMITONE, pitches[-1] * SEMITONE), f"{limits.look:g} dB"
-    where = f"layers/{worst}"
+    shown = layer.name if layer else name
+    at = measures.notes[sub.id][[level == value for level in measures.doubled[name]].index(True)]
+    place, limit = Place((name, sub.id), pitches[0] / SEMITONE, pitches[-1] * SEMITONE), f"{limits.look:g} dB"
+    where = f"layers/{name}"
     if status == "fine":
-        text = f"'{sub.name}' alone carries the fundamentals; the next, '{name}', lies {-value:.0f} dB under it."
+        text = f"'{sub.name}' alone carries the fundamentals; the next, '{shown}', lies {-value:.0f} dB under it."
         return [rule.sounding(status, value, limit, where, text, show=place)]
+    note = midi_to_name(at.pitch + root_of(measures.stack, sub).transpose)
     text = (
-        f"'{name}' carries the fundamentals too, {abs(value):.0f} dB {'under' if value < 0 else 'over'} '{sub.name}'."
+        f"'{shown}' carries the fundamentals too, in {note} {abs(value):.0f} dB "
+        f"{'under' if value < 0 else 'over'} '{sub.name}'."
     )
+    place = Place((name, sub.id), pitches[0] / SEMITONE, pitches[-1] * SEMITONE, (at.start_beats,))
     fix = _thinned(measures, layer, pitches[-1]) if layer else None
     return [rule.sounding(status, value, limit, where, text, show=place, fix=fix)]
 
@@ -58,7 +63,7 @@ def double_sub(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]
 def _thinned(measures: Measures, layer: Layer, highest_hz: float) -> Edit | None:
     """Takes the fundamental off a layer: its own first harmonic, or with a high-pass."""
     tone = tone_of(measures, layer)
-    alone = source_root(measures.stack, layer).id == layer.id
+    alone = root_of(measures.stack, layer).id == layer.id
     if tone and alone and all(t.octave == 0 and t.semitones == 0 for t in tone[1].tones):
         edits: list[AnyEdit] = [
             SetHarmonic(path=f"{tone[0]}/tones/{index}", number=1, amplitude=0.0) for index in range(len(tone[1].tones))
@@ -101,16 +106,20 @@ def crowding(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     return [rule.sounding(status, value, limit, "layers", text, show=place)]
 
 
+def phone_response(frequencies_hz: NDArray[np.float64]) -> NDArray[np.float64]:
+    """What a phone's loudspeaker leaves of power: a Butterworth high-pass of the fourth order at 250 Hz."""
+    ratio = (frequencies_hz / PHONE_HZ) ** (2 * PHONE_ORDER)
+    return np.asarray(ratio / (1.0 + ratio))
+
+
 def small_speaker(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     """Is the bass heard on a phone?"""
     sub = measures.sub
     if not measures.sounding or sub is None:
         return []
     bass = measures.bass
-    power = bass.mid_power + bass.side_power
-    ratio = (band_centres(THIRD) / PHONE_HZ) ** (2 * PHONE_ORDER)
-    left = float(np.sum(power * ratio / (1.0 + ratio)))
-    value = -float(power_to_db(max(left, 1e-15) / max(float(np.sum(power)), 1e-15)))
+    left, whole = bass.power_through(phone_response), bass.power
+    value = -float(power_to_db(max(left, 1e-15) / max(whole, 1e-15)))
     status = limits.status(value)
     limit, place = f"{limits.look:g} dB", Place((), PHONE_HZ, 20000.0)
     text = f"A small speaker leaves {value:.0f} dB less of the bass."

@@ -3,17 +3,20 @@
 from __future__ import annotations
 
 from apilado.core.document.editing import Edit
+from apilado.core.document.edits import AnyEdit, Several
 from apilado.core.document.edits_pattern import TransposePattern
 from apilado.core.document.edits_values import SetValue
+from apilado.core.document.layer import Layer
 from apilado.core.measure.notes import NoteMeasure
-from apilado.core.render.builder import source_root
+from apilado.core.render.builder import expected_hz, root_of
 from apilado.core.soundings.measures import QUIET_DB, Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding, Status
 from apilado.core.sources.tone import ToneSource
-from apilado.core.units import midi_to_hz, midi_to_name, power_to_db
+from apilado.core.units import midi_to_name, power_to_db
 
 SUB_LOW_HZ, SUB_HIGH_HZ = 40.0, 90.0
 MONO_BORDER_HZ = 120.0
+WORTHWHILE_DB, SAME_DB = 0.2, 0.5
 
 
 def sub_range(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
@@ -21,7 +24,8 @@ def sub_range(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     sub = measures.sub
     if sub is None:
         return []
-    heard = [(note, _fundamental(note, sub.transpose)) for note in measures.notes[sub.id] if note.level_db > QUIET_DB]
+    notes = _heard(measures.notes[sub.id])
+    heard = [(note, note.frequency_hz or expected_hz(measures.stack, sub, note.pitch)) for note in notes]
     if not heard:
         return []
     out = [(note, hz) for note, hz in heard if not SUB_LOW_HZ <= hz <= SUB_HIGH_HZ]
@@ -49,10 +53,6 @@ def sub_range(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     return [rule.sounding(status, share, limit, where, text, show=place, fix=fix)]
 
 
-def _fundamental(note: NoteMeasure, transpose: int) -> float:
-    return note.frequency_hz if note.frequency_hz else float(midi_to_hz(float(note.pitch + transpose)))
-
-
 def fitting(frequencies_hz: list[float], shift: int) -> int:
     """How many of the frequencies are in the sub's range after a shift in semitones."""
     ratio = 2.0 ** (shift / 12.0)
@@ -69,7 +69,7 @@ def sub_even(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     sub = measures.sub
     if sub is None:
         return []
-    notes = [note for note in measures.notes[sub.id] if note.level_db > QUIET_DB]
+    notes = _heard(measures.notes[sub.id])
     if len(notes) < 2:
         return []
     loud, quiet = max(notes, key=lambda n: n.level_db), min(notes, key=lambda n: n.level_db)
@@ -78,22 +78,50 @@ def sub_even(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     text = f"The notes of '{sub.name}' lie within {spread:.1f} dB of each other."
     fix: Edit | None = None
     if status != "fine":
-        names = [midi_to_name(n.pitch + sub.transpose) for n in (loud, quiet)]
+        transpose = root_of(measures.stack, sub).transpose
+        names = [midi_to_name(n.pitch + transpose) for n in (loud, quiet)]
         text = f"'{sub.name}' spreads over {spread:.1f} dB: {names[0]} booms, {names[1]} is {spread:.1f} dB below it."
         left = spread_within_pitches(notes)
-        if left <= limits.look:
-            fix = SetValue(path=f"layers/{sub.id}/note_levels_db", value=level_corrections(notes, sub.note_levels_db))
-        else:
-            text += f" The same pitch differs by {left:.1f} dB from note to note, which no level by pitch can mend"
-            root = source_root(measures.stack, sub)
-            if isinstance(root.source, ToneSource) and root.source.velocity > 0.0:
-                text += ": first take the velocity off it."
-                fix = SetValue(path=f"layers/{root.id}/source/velocity", value=0.0)
-            else:
-                text += ": copies that beat or free start phases may be the cause."
+        if left > limits.look:
+            text += f" The same pitch differs by {left:.1f} dB from note to note, which no level by pitch can mend."
+        fix = evened(measures, sub, spread)
+        if fix is None:
+            text += " Copies that beat or free start phases may be the cause."
     place = Place((sub.id,), beats=(loud.start_beats, quiet.start_beats))
     limit = f"{limits.look:g} dB"
     return [rule.sounding(status, spread, limit, f"layers/{sub.id}", text, show=place, fix=fix)]
+
+
+def evened(measures: Measures, sub: Layer, spread_db: float) -> Edit | None:
+    """Levels by pitch, or velocity off and then levels by pitch: whichever leaves less, tried by rendering it.
+
+    None where neither leaves clearly less than there is.
+    """
+    levels = f"layers/{sub.id}/note_levels_db"
+    plain = SetValue(path=levels, value=level_corrections(_heard(measures.notes[sub.id]), sub.note_levels_db))
+    options: list[AnyEdit] = [plain]
+    root = root_of(measures.stack, sub)
+    if isinstance(root.source, ToneSource) and root.source.velocity > 0.0:
+        off = SetValue(path=f"layers/{root.id}/source/velocity", value=0.0)
+        without = _heard(measures.notes_after(off, sub.id))
+        if without:
+            level = SetValue(path=levels, value=level_corrections(without, sub.note_levels_db))
+            options.append(Several(name="Velocity off, and a level for each pitch", edits=(off, level)))
+    left = [(_spread(_heard(measures.notes_after(option, sub.id))), option) for option in options]
+    best, edit = min(left, key=lambda pair: pair[0])
+    # Of two that leave about as little the one that changes less.
+    if left[0][0] < best + SAME_DB:
+        best, edit = left[0]
+    return edit if best < spread_db - WORTHWHILE_DB else None
+
+
+def _heard(notes: tuple[NoteMeasure, ...]) -> list[NoteMeasure]:
+    return [note for note in notes if note.level_db > QUIET_DB]
+
+
+def _spread(notes: list[NoteMeasure]) -> float:
+    levels = [note.level_db for note in notes]
+    return max(levels) - min(levels) if levels else 0.0
 
 
 def spread_within_pitches(notes: list[NoteMeasure]) -> float:

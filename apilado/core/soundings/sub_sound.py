@@ -8,7 +8,7 @@ from apilado.core.document.edits_values import AddPart, SetHarmonic, SetValue
 from apilado.core.document.equaliser import MOST_POINTS
 from apilado.core.document.layer import Layer
 from apilado.core.measure.fullness import FLATTEST_SINGLE_PEAK, LOWEST_PEAK
-from apilado.core.render.builder import source_root
+from apilado.core.render.builder import root_of
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding, Status
 from apilado.core.sources.tone import ToneSource
@@ -23,7 +23,7 @@ SHORTEST_ATTACK_MS, SHORTEST_RELEASE_MS = 1.5, 10.0
 
 def tone_of(measures: Measures, layer: Layer) -> tuple[str, ToneSource] | None:
     """(path, source) of the tone that a layer sounds with, if it is one."""
-    root = source_root(measures.stack, layer)
+    root = root_of(measures.stack, layer)
     return (f"layers/{root.id}/source", root.source) if isinstance(root.source, ToneSource) else None
 
 
@@ -134,17 +134,31 @@ def sub_start(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
             edits.append(SetValue(path=f"{path}/tones/{index}/phase", value="fixed"))
     if edits:
         said.append("begins every note with another phase, so that no two notes meet the layers above alike")
-    for name, shortest in (("attack_ms", SHORTEST_ATTACK_MS), ("release_ms", SHORTEST_RELEASE_MS)):
-        if getattr(source.envelope, name) < shortest:
-            said.append(f"has a{'n attack' if name == 'attack_ms' else ' release'} under {shortest:g} ms, which clicks")
-            edits.append(SetValue(path=f"{path}/envelope/{name}", value=2.0 * shortest))
-    value = float(len(edits))
+    heard = measures.clicks
+    if heard:
+        beats = tuple(measures.beat_of(click.frame) for click in heard)
+        place = Place(place.layers, place.low_hz, place.high_hz, beats)
+        said.append(f"clicks at {_beats_said(measures, beats)}, {-heard[0].level_db:.0f} dB under its own peak")
+        edits += [
+            SetValue(path=f"{path}/envelope/{name}", value=2.0 * shortest)
+            for name, shortest in (("attack_ms", SHORTEST_ATTACK_MS), ("release_ms", SHORTEST_RELEASE_MS))
+            if getattr(source.envelope, name) < shortest
+        ]
+    value = float(len(said) + max(0, len(heard) - 1))
     if not said:
-        text = f"Every note of '{sub.name}' begins with the same phase, and neither end clicks."
+        text = f"Every note of '{sub.name}' begins with the same phase, and nothing clicks, nor where the loop joins."
         return [rule.sounding("fine", value, limit, where, text, show=place)]
-    fix = Several(name="Mend the sub's ends", edits=tuple(edits))
+    fix = Several(name="Mend the sub's ends", edits=tuple(edits)) if edits else None
     text = f"'{sub.name}' {', and '.join(said)}."
     return [rule.sounding(limits.status(value), value, limit, where, text, show=place, fix=fix)]
+
+
+def _beats_said(measures: Measures, beats: tuple[float, ...]) -> str:
+    """Where clicks are: the beat, the seam, or how many places there are."""
+    if len(beats) > 1:
+        return f"{len(beats)} places"
+    loop = measures.clock.beats
+    return "the loop's seam" if min(beats[0], loop - beats[0]) < 0.05 else f"beat {beats[0] + 1.0:.2f}"
 
 
 def sub_full(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:

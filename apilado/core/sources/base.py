@@ -38,6 +38,10 @@ class Source(Model):
         """The SHA-256 of every asset it needs."""
         return ()
 
-    def tail_seconds(self) -> float:
-        """How long it may sound after its last note ends."""
+    def tail_seconds(self, score: Score, clock: Clock) -> float:
+        """How long it may sound after the last beat of a single pass."""
         return 0.0
+
+    def lowest_ratio(self) -> float:
+        """The lowest frequency that it makes of a note, against the note's own."""
+        return 1.0

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import math
+from collections.abc import Callable
 from typing import ClassVar, Literal
 
 import numpy as np
@@ -13,12 +14,12 @@ from pydantic import Field, field_validator
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.envelopes import CUT_MS, DECAY_NEPERS, adsr, rising
-from apilado.core.dsp.oscillators import Shape, add_tone, cycle_table, harmonics_below
+from apilado.core.dsp.oscillators import MovingTone, Shape, add_tone, cycle_table, harmonics_below
 from apilado.core.dsp.stereo import mixed_at
-from apilado.core.notes import Run, voice_runs
+from apilado.core.notes import Run, voice_notes, voice_runs
 from apilado.core.parameters import Model, choice, integer, number
 from apilado.core.sources.base import AssetLoader, Score, Source
-from apilado.core.units import cents_to_ratio, db_to_gain, midi_to_hz
+from apilado.core.units import beats_to_seconds, cents_to_ratio, db_to_gain, midi_to_hz
 
 MOST_HARMONICS = 64
 
@@ -56,6 +57,21 @@ class Tone(Model):
     def ratio(self) -> float:
         """Frequency relative to the note."""
         return float(2.0**self.octave * cents_to_ratio(100.0 * self.semitones + self.cents))
+
+    def player(self, track_hz: float | NDArray[np.float64], rate_hz: int) -> Callable[..., None]:
+        """What adds one copy of it to a part, along the frequency of its note: `add(out, phase, ratio, pan, gain)`."""
+        if not isinstance(track_hz, float):
+            return MovingTone(self.shape, self.pulse_width, self.harmonics, track_hz * self.ratio(), rate_hz).add
+        note_hz = track_hz * self.ratio()
+        highest_hz = note_hz * float(cents_to_ratio(self.detune_cents if self.copies > 1 else 0.0))
+        count = harmonics_below(highest_hz, rate_hz)
+        table = cycle_table(self.shape, self.pulse_width, self.harmonics, count) if count else None
+
+        def add(out: Audio, *, phase: float, ratio: float, pan: float, gain: NDArray[np.float32]) -> None:
+            if table is not None:
+                add_tone(out, table, phase=phase, frequency_hz=note_hz * ratio, rate_hz=rate_hz, pan=pan, gain=gain)
+
+        return add
 
     def copy_places(self) -> list[tuple[float, float]]:
         """(cents, pan) of each copy: spread evenly in pitch, mirrored in the image, neighbours on either side."""
@@ -98,8 +114,13 @@ class ToneSource(Source):
         0.5, low=0.0, high=1.0, label="Velocity", help="How much of a note's velocity reaches its level"
     )
 
-    def tail_seconds(self) -> float:
-        return self.envelope.release_ms / 1000.0
+    def tail_seconds(self, score: Score, clock: Clock) -> float:
+        played = voice_notes(score.notes, clock.beats)
+        over = max((note.end_beats for note in played), default=0.0) - clock.beats
+        return max(0.0, beats_to_seconds(over, clock.tempo_bpm) + self.envelope.release_ms / 1000.0)
+
+    def lowest_ratio(self) -> float:
+        return min(tone.ratio() for tone in self.tones)
 
     def render(self, score: Score, clock: Clock, load: AssetLoader) -> Audio:
         stereo = any(tone.copies > 1 and tone.spread > 0.0 for tone in self.tones)
@@ -117,27 +138,13 @@ class ToneSource(Source):
             track = track * cents_to_ratio(100.0 * self.drop_semitones * fall)
         for number_, tone in enumerate(self.tones):
             generator = np.random.default_rng([score.seed, number_, index])
-            highest_cents = tone.detune_cents if tone.copies > 1 else 0.0
-            top_hz = float(np.max(track)) * tone.ratio() * float(cents_to_ratio(highest_cents))
-            count = harmonics_below(top_hz, clock.rate_hz)
-            if count == 0:
-                continue
-            table = cycle_table(tone.shape, tone.pulse_width, tone.harmonics, count)
+            add = tone.player(track, clock.rate_hz)
             level = np.float32(float(db_to_gain(tone.level_db)) / math.sqrt(tone.copies))
             for cents, pan in tone.copy_places():
                 phase = tone.start_phase_deg / 360.0
                 if tone.phase == "free":
                     phase += generator.random()
-                add_tone(
-                    part,
-                    table,
-                    phase=phase,
-                    frequencies=track,
-                    ratio=tone.ratio() * float(cents_to_ratio(cents)),
-                    rate_hz=clock.rate_hz,
-                    pan=pan,
-                    gain=gain * level,
-                )
+                add(part, phase=phase, ratio=float(cents_to_ratio(cents)), pan=pan, gain=gain * level)
         return part
 
     def _gain(self, run: Run, clock: Clock) -> NDArray[np.float32]:

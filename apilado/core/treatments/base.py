@@ -33,6 +33,10 @@ class Treatment(Model):
         """The gain reduction in dB that it applies to this audio, shape (frames,); None if it has none."""
         return None
 
+    def tail_seconds(self, clock: Clock) -> float:
+        """How long it may sound on after its input has ended."""
+        return 0.0
+
     def overdone(self) -> Self | None:
         """The same, exaggerated: to hear its movement; None if it has none."""
         return None

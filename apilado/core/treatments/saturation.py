@@ -6,7 +6,7 @@ from typing import ClassVar, Literal
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
-from apilado.core.dsp.filters import dc_blocker, filtered
+from apilado.core.dsp.filters import dc_blocker, filtered, settle_frames
 from apilado.core.dsp.oversampling import oversampled
 from apilado.core.dsp.shapers import saturated
 from apilado.core.parameters import choice, number
@@ -29,5 +29,8 @@ class Saturation(Treatment):
     def process(self, audio: Audio, clock: Clock) -> Audio:
         drive = float(db_to_gain(self.drive_db))
         wet = oversampled(audio, self.oversampling, lambda x: saturated(x, drive, self.bias), looped=clock.looped)
-        wet = filtered(wet, dc_blocker(clock.rate_hz), rate_hz=clock.rate_hz, looped=clock.looped)
+        wet = filtered(wet, dc_blocker(clock.rate_hz), looped=clock.looped)
         return blended(audio, wet, blend=self.blend, wet_gain=float(db_to_gain(self.output_db)))
+
+    def tail_seconds(self, clock: Clock) -> float:
+        return settle_frames(dc_blocker(clock.rate_hz)) / clock.rate_hz

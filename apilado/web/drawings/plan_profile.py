@@ -12,8 +12,7 @@ from apilado.core.document.equaliser import Point, eq_sections, still_and_moving
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.filters import sections_response
 from apilado.core.dsp.oscillators import shape_harmonics, with_overrides
-from apilado.core.render.builder import source_root
-from apilado.core.render.response import families, split_sum
+from apilado.core.render.response import chains, split_sum
 from apilado.core.sources.tone import MOST_HARMONICS, ToneSource
 from apilado.core.units import gain_to_db, midi_to_hz, midi_to_name
 from apilado.web.drawings.lines import handle
@@ -84,13 +83,13 @@ def _split_curve(stack: Stack, view: View) -> str:
     layer = view.selected_layer(stack)
     if layer is None or not stack.crossovers:
         return ""
-    members = families(stack).get(source_root(stack, layer).id, [])
-    if len(members) < 2:
+    chain = next((c for c in chains(stack) if layer.id in [m.id for m in c.members]), None)
+    if chain is None or len(chain.members) < 2:
         return ""
     frequencies = np.geomspace(LOWEST_HZ, HIGHEST_HZ, 240)
-    gains = gain_to_db(np.abs(split_sum(stack, members, frequencies, stack.sample_rate)))
+    gains = gain_to_db(np.abs(split_sum(stack, chain, frequencies, stack.sample_rate)))
     curve = points((view.gain_x(float(g)), view.y(float(f))) for f, g in zip(frequencies, gains, strict=True))
-    names = ", ".join(member.name for member in members)
+    names = ", ".join(member.name for member in chain.members)
     return tag("polyline", tag("title", escape(f"Sum of the split: {names}")), class_="split-curve", points=curve)
 
 

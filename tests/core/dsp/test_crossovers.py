@@ -77,8 +77,8 @@ class LinkwitzRileyTest(unittest.TestCase):
     def test_looped_split_is_the_steady_state(self):
         audio = noise(6000, seed=4)
         piece = cut((border(120.0, 24, 48000), border(700.0, 48, 48000)), 1, 1)
-        rounds = split(np.tile(audio, 12), piece, rate_hz=48000, looped=False)[:, -6000:]
-        assert_allclose(split(audio, piece, rate_hz=48000, looped=True), rounds, atol=2e-6)
+        rounds = split(np.tile(audio, 12), piece, looped=False)[:, -6000:]
+        assert_allclose(split(audio, piece, looped=True), rounds, atol=2e-6)
 
 
 class RenderedSplitTest(unittest.TestCase):

@@ -159,7 +159,7 @@ class MovingTest(unittest.TestCase):
             for looped in (True, False):
                 shape = {"frequency_hz": 180.0, "gain_db": gain, "q": q}
                 moved = moving_bell(sound, np.ones(48000, np.float32), **shape, rate_hz=48000, looped=looped)
-                still = filtered(sound, Bell(**shape).sections(48000), rate_hz=48000, looped=looped)
+                still = filtered(sound, Bell(**shape).sections(48000), looped=looped)
                 assert_allclose(moved, still, atol=2e-5)
 
     def test_shut_it_does_nothing_at_all(self):

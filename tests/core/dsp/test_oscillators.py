@@ -3,7 +3,7 @@ import unittest
 import numpy as np
 from numpy.testing import assert_allclose
 
-from apilado.core.dsp.oscillators import add_tone, cycle_table, harmonics_below, shape_harmonics
+from apilado.core.dsp.oscillators import MovingTone, add_tone, cycle_table, harmonics_below, shape_harmonics
 
 
 def tone(shape, frequency_hz, rate_hz=48000, frames=48000, levels=(), ratio=1.0, pulse_width=0.25):
@@ -13,8 +13,7 @@ def tone(shape, frequency_hz, rate_hz=48000, frames=48000, levels=(), ratio=1.0,
         out,
         cycle_table(shape, pulse_width, levels, count),
         phase=0.0,
-        frequencies=frequency_hz,
-        ratio=ratio,
+        frequency_hz=frequency_hz * ratio,
         rate_hz=rate_hz,
         pan=0.0,
         gain=np.ones(frames, np.float32),
@@ -83,9 +82,8 @@ class AliasTest(unittest.TestCase):
         frames = 48000
         out = np.zeros((1, frames), np.float32)
         sweep = np.linspace(100.0, 400.0, frames)
-        table = cycle_table("sine", 0.5, (), 1)
         one = np.ones(frames, np.float32)
-        add_tone(out, table, phase=0.0, frequencies=sweep, ratio=1.0, rate_hz=48000, pan=0.0, gain=one)
+        MovingTone("sine", 0.5, (), sweep, 48000).add(out, phase=0.0, ratio=1.0, pan=0.0, gain=one)
         steps = np.concatenate([[0.0], np.cumsum(sweep[:-1])]) / 48000
         assert_allclose(out[0], np.sin(2 * np.pi * steps), atol=1e-4)
 
@@ -94,5 +92,5 @@ class AliasTest(unittest.TestCase):
             out = np.zeros((2, 4800), np.float32)
             table = cycle_table("sine", 0.5, (), 1)
             gain = np.ones(4800, np.float32)
-            add_tone(out, table, phase=0.0, frequencies=100.0, ratio=1.0, rate_hz=48000, pan=pan, gain=gain)
+            add_tone(out, table, phase=0.0, frequency_hz=100.0, rate_hz=48000, pan=pan, gain=gain)
             self.assertAlmostEqual(float(np.sum(out**2)), 4800.0, delta=2.0)

@@ -4,7 +4,7 @@ import numpy as np
 from numpy.testing import assert_allclose
 
 from apilado.core.clock import Clock
-from apilado.core.dsp.oversampling import oversampled, upsampled
+from apilado.core.dsp.oversampling import oversampled
 from apilado.core.dsp.shapers import soft_clip
 from apilado.core.treatments.soft_clip import SoftClip
 from apilado.core.units import db_to_gain
@@ -48,11 +48,6 @@ class OversamplingTest(unittest.TestCase):
     def test_factors(self):
         with self.assertRaisesRegex(ValueError, "1, 2, 4 or 8"):
             oversampled(noise(100), 3, lambda x: x, looped=False)
-
-    def test_upsampled_planes_hold_the_samples(self):
-        tone = sine(900.0, 0.05)[0]
-        planes = upsampled(tone, 4)
-        self.assertEqual(planes.shape[0], 4)
 
 
 class SoftClipTest(unittest.TestCase):

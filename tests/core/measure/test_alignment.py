@@ -21,7 +21,9 @@ def meetings_of(stems, borders, fundamental=50.0):
     spectra = [note_spectra(stereo(x), ((0, FRAMES),), rate_hz=RATE)[0] for x in stems]
     names = [str(i) for i in range(len(stems))]
     return [
-        meeting((names[i], names[i + 1]), (i, borders[i]), (0.0, 31, fundamental), spectra[i], spectra[i + 1])
+        meeting(
+            (names[i], names[i + 1]), (i, borders[i]), (0.0, 31, fundamental, fundamental), spectra[i], spectra[i + 1]
+        )
         for i in range(len(borders))
     ]
 

@@ -7,7 +7,6 @@ from numpy.testing import assert_allclose
 
 from apilado.core.document.equaliser import Bell, HighShelf
 from apilado.core.dsp.ducks import drawn_shape
-from apilado.core.dsp.dynamics import static_curve
 from apilado.core.dsp.filters import filtered
 from apilado.core.dsp.kicks import kick_sound
 from apilado.core.measure.balance import against_curve, against_piece, measure_piece, third_levels
@@ -124,17 +123,13 @@ class ResonanceTest(unittest.TestCase):
     def test_a_peak_is_found_where_it_was_put(self):
         sound = noise(4 * 48000)
         for hertz, q in ((2000.0, 8.0), (3150.0, 6.0), (6300.0, 10.0)):
-            peaked = filtered(
-                sound, Bell(frequency_hz=hertz, gain_db=15.0, q=q).sections(48000), rate_hz=48000, looped=False
-            )
+            peaked = filtered(sound, Bell(frequency_hz=hertz, gain_db=15.0, q=q).sections(48000), looped=False)
             found = resonances(measure_stem(peaked, rate_hz=48000), least_db=4.0)
             self.assertLess(abs(np.log2(found[0].frequency_hz / hertz)), 1 / 20)
             self.assertGreater(found[0].excess_db, 6.0)
 
     def test_slopes_and_harmonics_are_none(self):
-        sloped = filtered(
-            noise(4 * 48000), HighShelf(frequency_hz=3000.0, gain_db=-18.0).sections(48000), rate_hz=48000, looped=False
-        )
+        sloped = filtered(noise(4 * 48000), HighShelf(frequency_hz=3000.0, gain_db=-18.0).sections(48000), looped=False)
         self.assertEqual(resonances(measure_stem(sloped, rate_hz=48000), least_db=4.0), ())
         t = np.arange(2 * 48000) / 48000
         saw = sum(np.sin(2 * np.pi * 110 * n * t) / n for n in range(1, 180)).astype(np.float32) * 0.3
@@ -159,23 +154,13 @@ class BalanceTest(unittest.TestCase):
 
     def test_a_lift_shows_where_it_is(self):
         sound = noise(8 * 48000)
-        lifted = filtered(
-            sound, Bell(frequency_hz=1000.0, gain_db=9.0, q=4.0).sections(48000), rate_hz=48000, looped=False
-        )
+        lifted = filtered(sound, Bell(frequency_hz=1000.0, gain_db=9.0, q=4.0).sections(48000), looped=False)
         found = against_piece(*[measure_piece(a, rate_hz=48000) for a in (lifted, sound)])
         self.assertEqual(int(np.nanargmax(found.difference_db)), int(np.argmin(np.abs(band_centres(3) - 1000.0))))
         # White noise rises 1 dB per third: against a curve that does, nothing is left.
         curve = 10 * np.log10(band_centres(3))
         stem = measure_stem(sound, rate_hz=48000)
         assert_allclose(np.nan_to_num(against_curve(stem, curve).difference_db)[8:], 0.0, atol=0.6)
-
-
-class StaticCurveTest(unittest.TestCase):
-    def test_the_knee_of_the_equation(self):
-        # Giannoulis, Massberg, Reiss, JAES 60/6 (2012), eq. 4, worked at T = -20, R = 4, W = 10.
-        levels = np.array([-40.0, -25.0, -20.0, -15.0, 0.0])
-        wanted = [-40.0, -25.0, -20.0 + (1 / 4 - 1) * 25 / 20, -20.0 + 5 / 4, -15.0]
-        assert_allclose(static_curve(levels, threshold_db=-20.0, ratio=4.0, knee_db=10.0), wanted, atol=1e-9)
 
 
 if __name__ == "__main__":

@@ -196,7 +196,7 @@ class PieceTest(unittest.TestCase):
         values = {}
         for gain in (0.0, 9.0):
             sections = Bell(frequency_hz=316.0, gain_db=gain, q=1.2).sections(48000)
-            content = wav(filtered(noise(96000), sections, rate_hz=48000, looped=False))
+            content = wav(filtered(noise(96000), sections, looped=False))
             sha = sha256(content)
             given = {"target": "finished piece", "reference": Reference(asset=sha, file_name="piece.wav")}
             measures = measure(boomy.model_copy(update=given), loader({sha: content}), ENGINE)
@@ -378,7 +378,7 @@ class KeyedPointTest(unittest.TestCase):
             shaped = hit(apply(stack, SetValue(path=f"kick/{path}", value=value)))
             self.assertGreater(np.abs(shaped[:, :9000] - plain[:, :9000]).max(), 0.05, path)
         clipped = hit(apply(stack, SetValue(path="kick/clip_db", value=12.0)))
-        self.assertAlmostEqual(float(np.abs(clipped).max()), 1.0, places=3)
+        self.assertAlmostEqual(float(np.abs(clipped).max()), float(np.abs(plain).max()), places=3)
         self.assertGreater(np.sqrt(np.mean(clipped**2)), np.sqrt(np.mean(plain**2)))
 
 

@@ -1,0 +1,61 @@
+"""Clicks: short bursts high above a low sound, where notes begin and end and where a loop joins."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from apilado.core.dsp.audio import Audio, wrapped_tail
+from apilado.core.dsp.equaliser import butterworth_high_pass
+from apilado.core.dsp.filters import filtered
+from apilado.core.units import gain_to_db, ms_to_samples
+
+ABOVE_HZ, SLOPE = 2000.0, 48
+AROUND_MS = 6.0
+LEAST_DB = -46.0
+"""A burst this far under the peak of the whole is not heard as a click (common practice, from memory)."""
+OUT_OF_THE_REST_DB = 12.0
+"""A sound with harmonics up there has a level there all the time: a click stands out of it."""
+
+
+@dataclass(frozen=True)
+class Click:
+    """One burst."""
+
+    frame: int
+    level_db: float
+    """Its peak above 2 kHz against the peak of the whole sound."""
+
+
+def clicks(audio: Audio, *, moments: tuple[int, ...], rate_hz: int) -> tuple[Click, ...]:
+    """The clicks of a looped low sound, shape (2, frames), near some of its frames; the seam is always one of them."""
+    peak = float(np.max(np.abs(audio), initial=0.0))
+    if peak < 1e-4:
+        return ()
+    # Long enough that the filter has forgotten where it began; filters of a few milliseconds.
+    lead = ms_to_samples(40.0, rate_hz)
+    around = np.concatenate([wrapped_tail(audio, lead), audio], axis=1)
+    high = np.max(np.abs(filtered(around, butterworth_high_pass(ABOVE_HZ, SLOPE, rate_hz), looped=False)), axis=0)[
+        lead:
+    ]
+    reach = ms_to_samples(AROUND_MS, rate_hz)
+    near = np.zeros(high.shape[0], bool)
+    places = [np.arange(moment - reach, moment + reach) % high.shape[0] for moment in (0, *moments)]
+    for place in places:
+        near[place] = True
+    rest = _usual(high[~near])
+    found = []
+    for place in places:
+        at = int(place[np.argmax(high[place])])
+        level = float(gain_to_db(float(high[at]) / peak))
+        if level > LEAST_DB and high[at] > rest * 10.0 ** (OUT_OF_THE_REST_DB / 20.0):
+            found.append(Click(at, level))
+    loudest = {click.frame: click for click in found}
+    return tuple(sorted(loudest.values(), key=lambda click: -click.level_db))
+
+
+def _usual(level: NDArray[np.float32]) -> float:
+    """The level that the sound has up there where nothing begins or ends: passed in 5 % of the time."""
+    return float(np.percentile(level, 95.0)) if level.size else 0.0

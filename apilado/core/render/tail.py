@@ -1,0 +1,94 @@
+"""How long a single pass may sound after its last beat: a bound from what every part says of itself.
+
+A bound, not a length: what is delivered is cut where it has really rung out (`actions/delivery.py`).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from apilado.core.clock import Clock
+from apilado.core.document.equaliser import Point, eq_sections, still_and_moving
+from apilado.core.document.kick import Drum
+from apilado.core.document.layer import Layer
+from apilado.core.document.stack import Stack, borders_of
+from apilado.core.dsp.crossovers import Part, cut, in_a_row
+from apilado.core.dsp.filters import Sections, settle_frames
+from apilado.core.dsp.linear_phase import Taps, band_taps, mono_low
+from apilado.core.render.builder import root_of, score_of
+from apilado.core.treatments.base import Treatment
+from apilado.core.units import beats_to_seconds
+
+MARGIN_SECONDS = 0.1
+
+
+def tail_seconds(stack: Stack, rate_hz: int) -> float:
+    """Seconds after the last beat by which everything in the stack has rung out."""
+    tail = _Tail(stack, rate_hz)
+    bus = tail.bus_seconds(stack.bus.treatments, "bus")
+    if stack.bus.mono_below_hz > 0.0:
+        bus += tail.taps_seconds(mono_low(stack.bus.mono_below_hz, rate_hz))
+    shared = tail.bus_seconds(stack.shared.treatments, "shared") if stack.shared.on else 0.0
+    layers = max((tail.layer_seconds(layer) for layer in stack.layers), default=0.0)
+    drums = max(tail.drum_seconds(name) for name in stack.drum_names())
+    return max(0.0, layers + bus + shared, drums + shared) + MARGIN_SECONDS
+
+
+class _Tail:
+    def __init__(self, stack: Stack, rate_hz: int) -> None:
+        self.stack, self.rate_hz = stack, rate_hz
+        self.clock = Clock(stack.tempo_bpm, stack.beats, rate_hz, looped=False)
+        self.borders = borders_of(stack.crossovers, rate_hz)
+
+    def rings_seconds(self, sections: Sections) -> float:
+        return settle_frames(sections) / self.rate_hz
+
+    def taps_seconds(self, taps: Taps) -> float:
+        return len(taps.taps) / 2.0 / self.rate_hz
+
+    def part_seconds(self, part: Part) -> float:
+        return self.rings_seconds(part.sections) + sum(self.taps_seconds(taps) for taps in part.taps)
+
+    def eq_seconds(self, points: tuple[Point, ...]) -> float:
+        still, moving = still_and_moving(points)
+        rate = self.rate_hz
+        return self.rings_seconds(eq_sections(still, rate)) + sum(
+            self.rings_seconds(point.sections(rate)) for point in moving
+        )
+
+    def path_seconds(self, layer: Layer) -> float:
+        """Of a layer from its source to its place."""
+        piece = cut(self.borders, layer.span.first, layer.span.last)
+        split = max(self.part_seconds(in_a_row([piece.common, path])) for _, path in piece.paths)
+        mono = self.taps_seconds(mono_low(layer.mono_below_hz, self.rate_hz)) if layer.mono_below_hz > 0.0 else 0.0
+        eq = self.eq_seconds(self.stack.points_of(f"layers/{layer.id}"))
+        return split + self.treated_seconds(layer.treatments) + eq + mono + layer.delay_ms / 1000.0
+
+    def treated_seconds(self, treatments: Sequence[Treatment]) -> float:
+        return sum(treatment.tail_seconds(self.clock) for treatment in treatments if treatment.on)
+
+    def bus_seconds(self, treatments: Sequence[Treatment], owner: str) -> float:
+        return self.treated_seconds(treatments) + self.eq_seconds(self.stack.points_of(owner))
+
+    def layer_seconds(self, layer: Layer) -> float:
+        root = root_of(self.stack, layer)
+        seconds = root.source.tail_seconds(score_of(self.stack, root), self.clock)
+        # A layer that takes another's treated sound goes through both paths.
+        chain = [layer]
+        while (parent := self.stack.layer(getattr(chain[-1].source, "layer", ""))) is not None:
+            chain.append(parent)
+        seconds += sum(self.path_seconds(each) for each in chain)
+        for ducker in self.stack.duckers:
+            band = ducker.band_hz()
+            if ducker.on and band is not None and ducker.amount(layer.id) > 0.0:
+                seconds += 2.0 * self.taps_seconds(band_taps(*band, self.rate_hz))
+        return seconds
+
+    def drum_seconds(self, name: str) -> float:
+        drum: Drum = self.stack.drum(name)
+        last = max((hit for hit in drum.hits if hit < self.stack.beats), default=None)
+        if last is None:
+            return 0.0
+        rings = self.eq_seconds(self.stack.points_of(self.stack.drum_owner(name)))
+        left = beats_to_seconds(self.stack.beats - last, self.stack.tempo_bpm)
+        return drum.sound.length_seconds() + rings + max(0.0, drum.offset_ms) / 1000.0 - left

@@ -1,0 +1,293 @@
+"""Seeded random stacks: every kind of part, odd tempi, all rates. What is true of stacks is tried on these.
+
+`seeded_stack(seed)` is a whole document with all it needs; `seeds(n)` says which seeds a test goes through: a few in the
+suite, all that are asked for when the environment variable APILADO_SEEDS says how many times as many (`make sweep`).
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from typing import Any
+
+import numpy as np
+from pydantic import BaseModel
+
+from apilado.core.document.carving import CarvePair
+from apilado.core.document.ducker import Ducker
+from apilado.core.document.equaliser import POINTS, KeyedBell
+from apilado.core.document.kick import Kick, SampleKick, SynthKick, Trigger
+from apilado.core.document.layer import Layer, Span
+from apilado.core.document.stack import Bus, Crossover, Limiter, SharedBus, Stack
+from apilado.core.ducks.registry import DUCK_SHAPES
+from apilado.core.notes import Note
+from apilado.core.parameters import parameters_of
+from apilado.core.sources.base import AssetLoader
+from apilado.core.sources.layer_sound import LayerSound
+from apilado.core.sources.take import TakeSource
+from apilado.core.sources.tone import Envelope, Tone, ToneSource
+from apilado.core.treatments.registry import TREATMENTS
+from tests.support import RATES, loader, sha256, wav
+
+TIMES = max(1, int(os.environ.get("APILADO_SEEDS", "1")))
+
+
+def seeds(count: int, first: int = 0) -> Iterator[int]:
+    """The seeds that a test goes through."""
+    return iter(range(first, first + count * TIMES))
+
+
+class Dice:
+    """Random choices from one seed."""
+
+    def __init__(self, seed: int) -> None:
+        self.random = np.random.default_rng([1976, seed])
+
+    def one_in(self, n: int) -> bool:
+        return bool(self.random.integers(n) == 0)
+
+    def of(self, options: Any) -> Any:
+        return options[int(self.random.integers(len(options)))]
+
+    def between(self, low: float, high: float, digits: int = 2) -> float:
+        return round(float(self.random.uniform(low, high)), digits)
+
+    def hz(self, low: float, high: float) -> float:
+        return round(float(np.exp(self.random.uniform(np.log(low), np.log(high)))), 1)
+
+    def whole(self, low: int, high: int) -> int:
+        return int(self.random.integers(low, high + 1))
+
+    def part(self, model: type[BaseModel], **fixed: Any) -> Any:
+        """A model with every declared parameter drawn from its range, but for those given."""
+        values: dict[str, Any] = {}
+        for p in parameters_of(model):
+            if p.name in fixed or p.kind == "text":
+                continue
+            if p.kind == "number":
+                values[p.name] = self.hz(p.low, p.high) if p.scale == "log" else self.between(p.low, p.high)
+                values[p.name] = min(p.high, max(p.low, values[p.name]))
+            elif p.kind == "integer":
+                values[p.name] = self.whole(int(p.low), int(p.high))
+            elif p.kind == "choice":
+                values[p.name] = self.of([value for value, _ in p.choices])
+            else:
+                values[p.name] = not self.one_in(4) if p.name == "on" else self.one_in(3)
+        return model(**{**values, **fixed})
+
+
+def seeded_stack(seed: int, **changes: Any) -> tuple[Stack, AssetLoader]:
+    """A stack of 1 to 4 seconds with every kind of part in it sooner or later; and the loader of its assets."""
+    dice = Dice(seed)
+    rate, tempo = dice.of(RATES), dice.between(70.0, 200.0, 1)
+    beats_per_bar = dice.whole(2, 5)
+    bars = max(1, min(2, int(3.5 * tempo / 60.0 / beats_per_bar)))
+    beats = bars * beats_per_bar
+    take = wav(_take(dice, beats * 60.0 / tempo), dice.of(RATES))
+    files = {sha256(take): take}
+    crossovers = _crossovers(dice)
+    layers = _layers(dice, len(crossovers), sha256(take), beats)
+    sound = SampleKick(asset=sha256(take), length_ms=dice.between(40.0, 400.0)) if dice.one_in(4) else _kick(dice)
+    triggers = (Trigger(id="second", mute=dice.one_in(2), sound=_kick(dice), hits=_hits(dice, beats)),)
+    parts = {
+        "name": f"Seed {seed}",
+        "tempo_bpm": tempo,
+        "beats_per_bar": beats_per_bar,
+        "bars": bars,
+        "sample_rate": rate,
+        "seed": seed,
+        "pattern": _pattern(dice, beats),
+        "kick": Kick(
+            sound=sound,
+            level_db=dice.between(-18.0, 0.0),
+            offset_ms=dice.of((0.0, 0.0, 1.37, 6.0)),
+            polarity=dice.of(("normal", "inverted")),
+            attack_db=dice.of((0.0, 6.0)),
+            clip_db=dice.of((0.0, 6.0)),
+            eq=_points(dice, keyed=False),
+            hits=_hits(dice, beats),
+        ),
+        "triggers": triggers if dice.one_in(3) else (),
+        "crossovers": crossovers,
+        "layers": layers,
+        "bus": Bus(
+            eq=_points(dice),
+            eq_phase=dice.of(("minimum-phase", "minimum-phase", "linear-phase")),
+            treatments=_treatments(dice, 3),
+            level_db=dice.between(-12.0, 3.0),
+            mono_below_hz=dice.of((0.0, 0.0, 120.0)),
+            limiter=Limiter(on=dice.one_in(2), ceiling_db=dice.between(-12.0, -1.0)),
+        ),
+        "shared": SharedBus(on=dice.one_in(4), treatments=_treatments(dice, 4), limiter=Limiter(on=dice.one_in(2))),
+        "duckers": _duckers(dice, layers),
+    }
+    if len(layers) > 1 and dice.one_in(3):
+        parts["pairs"] = (CarvePair(id="pair", dip=f"layers/{layers[0].id}", lift="kick"),)
+    return Stack.model_validate({**parts, **changes}), loader(files)
+
+
+def _take(dice: Dice, seconds: float) -> np.ndarray:
+    """Falling harmonics over noise, as long as the piece or not."""
+    t = np.arange(int(dice.between(0.5, 1.3) * seconds * 48000)) / 48000
+    f0, fall = dice.hz(40.0, 110.0), dice.between(0.2, 2.0)
+    wave = sum(np.sin(2 * np.pi * n * f0 * t + n) / n for n in range(1, 12)) * np.exp(-t / fall)
+    sides = [wave + 0.02 * dice.random.standard_normal(t.shape) for _ in range(2)]
+    return (0.3 * np.stack(sides)).astype(np.float32)
+
+
+def _pattern(dice: Dice, beats: int) -> tuple[Note, ...]:
+    notes, at = [], dice.of((0.0, 0.0, 0.25, 0.5))
+    while at < beats:
+        length = dice.of((0.2, 0.45, 0.9, 1.5, 3.0))
+        notes.append(
+            Note(
+                start_beats=at,
+                length_beats=length,
+                pitch=dice.whole(26, 43),
+                velocity=dice.of((60, 100, 127)),
+                slide=bool(notes) and dice.one_in(5),
+            )
+        )
+        at = round(at + dice.of((0.25, 0.5, 0.75, 1.0, 2.0)), 4)
+    return tuple(notes)
+
+
+def _hits(dice: Dice, beats: int) -> tuple[float, ...]:
+    if dice.one_in(6):
+        return ()
+    return (
+        tuple(float(b) for b in range(beats))
+        if dice.one_in(2)
+        else tuple(b / 4 for b in range(beats * 4) if dice.one_in(4))
+    )
+
+
+def _kick(dice: Dice) -> SynthKick:
+    return SynthKick(
+        start_hz=dice.hz(120.0, 600.0),
+        end_hz=dice.hz(35.0, 90.0),
+        sweep_ms=dice.between(20.0, 200.0),
+        decay_ms=dice.between(60.0, 900.0),
+        click=dice.between(0.0, 1.0),
+        drive_db=dice.between(0.0, 24.0),
+    )
+
+
+def _crossovers(dice: Dice) -> tuple[Crossover, ...]:
+    found, at = [], dice.hz(70.0, 160.0)
+    for _ in range(dice.of((0, 1, 1, 2, 2, 3))):
+        found.append(
+            Crossover(
+                frequency_hz=round(at, 1),
+                slope_db_per_octave=dice.of((12, 24, 24, 48)),
+                kind=dice.of(("minimum-phase", "minimum-phase", "linear-phase")),
+                overlap_octaves=dice.of((0.0, 0.0, 0.0, 0.5)),
+            )
+        )
+        at *= dice.between(2.0, 6.0)
+    return tuple(found)
+
+
+def _tone(dice: Dice) -> ToneSource:
+    tones = tuple(
+        Tone(
+            shape=dice.of(("sine", "triangle", "saw", "square", "pulse")),
+            octave=dice.of((-1, 0, 0, 0, 1, 2)),
+            semitones=dice.of((0, 0, 0, 7)),
+            cents=dice.of((0.0, 0.0, 4.0)),
+            copies=dice.of((1, 1, 1, 2, 5)),
+            detune_cents=dice.between(2.0, 25.0),
+            spread=dice.between(0.0, 1.0),
+            phase=dice.of(("fixed", "fixed", "free")),
+            start_phase_deg=dice.between(0.0, 359.0, 1),
+            level_db=dice.between(-12.0, 0.0),
+            harmonics=dice.of(((), (), (1.0, 0.0, 0.3), (0.0, None, 0.5))),
+        )
+        for _ in range(dice.of((1, 1, 2)))
+    )
+    return ToneSource(
+        tones=tones,
+        envelope=Envelope(
+            attack_ms=dice.hz(0.5, 60.0),
+            decay_ms=dice.hz(40.0, 900.0),
+            sustain=dice.between(0.0, 1.0),
+            release_ms=dice.hz(5.0, 500.0),
+        ),
+        glide_ms=dice.between(0.0, 200.0),
+        drop_semitones=dice.of((0.0, 0.0, 12.0, 24.0)),
+        drop_ms=dice.between(20.0, 250.0),
+        velocity=dice.between(0.0, 1.0),
+    )
+
+
+def _layers(dice: Dice, borders: int, take: str, beats: int) -> tuple[Layer, ...]:
+    layers: list[Layer] = []
+    spans = [(band, band) for band in range(borders + 1)]
+    if borders and dice.one_in(3):
+        spans = [(0, 1), *spans[2:]]
+    if dice.one_in(3):
+        spans.append((borders, borders))
+    for number, (first, last) in enumerate(spans):
+        kind = dice.of(("tone", "tone", "take", "child", "child") if layers else ("tone", "tone", "tone", "take"))
+        source: Any = _tone(dice)
+        if kind == "take":
+            source = TakeSource(asset=take, start_beats=dice.of((0.0, 0.5)), gain_db=dice.between(-12.0, 0.0))
+        elif kind == "child":
+            parent = dice.of(layers)
+            source = LayerSound(layer=parent.id, tap=dice.of(("source", "source", "treated")))
+        layers.append(
+            Layer(
+                id=f"l{number}",
+                name=f"part {number}",
+                source=source,
+                span=Span(first=first, last=last),
+                split=dice.of(("before", "before", "after")),
+                treatments=_treatments(dice, 3),
+                eq=_points(dice),
+                eq_phase=dice.of(("minimum-phase", "minimum-phase", "linear-phase")),
+                level_db=dice.between(-18.0, 0.0),
+                mute=dice.one_in(12),
+                width=dice.of((1.0, 1.0, 0.3, 1.6)),
+                pan=dice.of((0.0, 0.0, -0.4)),
+                mono=dice.one_in(3),
+                mono_below_hz=dice.of((0.0, 0.0, 200.0)),
+                polarity=dice.of(("normal", "normal", "inverted")),
+                delay_ms=dice.of((0.0, 0.0, 0.011, 1.7, 8.33)),
+                transpose=dice.of((0, 0, 0, 12, -12, 7)),
+                note_levels_db={33: dice.between(-6.0, 6.0)} if dice.one_in(3) else {},
+                notes=_pattern(dice, beats) if dice.one_in(8) else None,
+            )
+        )
+    return tuple(layers)
+
+
+def _treatments(dice: Dice, one_in: int) -> tuple[Any, ...]:
+    return tuple(dice.part(model) for model in TREATMENTS if dice.one_in(2 * one_in))
+
+
+def _points(dice: Dice, *, keyed: bool = True) -> tuple[Any, ...]:
+    found = []
+    for model in POINTS:
+        if not dice.one_in(5) or (model is KeyedBell and not keyed):
+            continue
+        names = {p.name for p in parameters_of(model)}
+        gentle = {"gain_db": dice.between(-9.0, 9.0)} if "gain_db" in names else {}
+        found.append(dice.part(model, solo=False, **gentle))
+    return tuple(found)
+
+
+def _duckers(dice: Dice, layers: tuple[Layer, ...]) -> tuple[Ducker, ...]:
+    found = []
+    for number, model in enumerate(DUCK_SHAPES):
+        if dice.one_in(2):
+            found.append(
+                Ducker(
+                    id=f"duck-{number}",
+                    shape=dice.part(model),
+                    reach=dice.of(("all", "all", "below", "around")),
+                    frequency_hz=dice.hz(60.0, 2000.0),
+                    width_octaves=dice.between(0.5, 3.0, 1),
+                    amounts={layer.id: dice.between(0.0, 1.0) for layer in layers if dice.one_in(2)},
+                )
+            )
+    return tuple(found)

@@ -1,0 +1,133 @@
+"""The same music in another form: begun elsewhere, played twice, without what chance or the piece's length decides."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from apilado.core.document.equaliser import still_and_moving
+from apilado.core.document.layer import Layer
+from apilado.core.document.stack import Stack
+from apilado.core.notes import Note
+from apilado.core.sources.take import TakeSource
+from apilado.core.sources.tone import ToneSource
+
+
+def on_whole_frames(stack: Stack) -> Stack:
+    """The stack at the nearest tempo at which sixteenth notes last a whole number of frames."""
+    frames = round(60.0 * stack.sample_rate / stack.tempo_bpm / 16.0) * 16
+    return stack.model_copy(update={"tempo_bpm": 60.0 * stack.sample_rate / frames})
+
+
+def without_chance(stack: Stack) -> Stack:
+    """The stack with all phases fixed: free ones are drawn from a note's place in its list."""
+    return _with_layers(stack, _fixed)
+
+
+def _fixed(layer: Layer) -> Layer:
+    if not isinstance(layer.source, ToneSource):
+        return layer
+    tones = tuple(tone.model_copy(update={"phase": "fixed"}) for tone in layer.source.tones)
+    return layer.model_copy(update={"source": layer.source.model_copy(update={"tones": tones})})
+
+
+def rotated(stack: Stack, beats: float) -> Stack:
+    """The same loop begun `beats` earlier in its round, where no take tells its start and no note slides over the seam."""
+
+    def hits(drum: Any) -> Any:
+        return drum.model_copy(
+            update={"hits": tuple(sorted((hit + beats) % stack.beats for hit in drum.hits if hit < stack.beats))}
+        )
+
+    moved = _with_layers(stack, lambda layer: layer.model_copy(update={"notes": _moved(layer.notes, stack, beats)}))
+    return moved.model_copy(
+        update={
+            "pattern": _moved(stack.pattern, stack, beats),
+            "kick": hits(stack.kick),
+            "triggers": tuple(hits(trigger) for trigger in stack.triggers),
+        }
+    )
+
+
+def _moved(notes: tuple[Note, ...] | None, stack: Stack, beats: float) -> tuple[Note, ...] | None:
+    if notes is None:
+        return None
+    inside = [note for note in notes if note.start_beats < stack.beats]
+    moved = [n.model_copy(update={"start_beats": (n.start_beats + beats) % stack.beats}) for n in inside]
+    return tuple(sorted(moved, key=lambda note: (note.start_beats, note.pitch)))
+
+
+def without_slides(stack: Stack) -> Stack:
+    """The stack with every note on an attack of its own."""
+
+    def plain(notes: tuple[Note, ...] | None) -> tuple[Note, ...] | None:
+        return None if notes is None else tuple(note.model_copy(update={"slide": False}) for note in notes)
+
+    moved = _with_layers(stack, lambda layer: layer.model_copy(update={"notes": plain(layer.notes)}))
+    return moved.model_copy(update={"pattern": plain(stack.pattern)})
+
+
+def without_takes(stack: Stack) -> Stack:
+    """The stack with tones in place of its takes."""
+    return _with_layers(
+        stack,
+        lambda layer: (
+            layer.model_copy(update={"source": ToneSource()}) if isinstance(layer.source, TakeSource) else layer
+        ),
+    )
+
+
+def twice(stack: Stack) -> Stack:
+    """The stack with as many bars again, in which the same is played."""
+
+    def again(notes: tuple[Note, ...] | None) -> tuple[Note, ...] | None:
+        if notes is None:
+            return None
+        inside = [note for note in notes if note.start_beats < stack.beats]
+        return (*inside, *[n.model_copy(update={"start_beats": n.start_beats + stack.beats}) for n in inside])
+
+    def hits(drum: Any) -> Any:
+        inside = tuple(hit for hit in drum.hits if hit < stack.beats)
+        return drum.model_copy(update={"hits": (*inside, *[hit + stack.beats for hit in inside])})
+
+    moved = _with_layers(stack, lambda layer: layer.model_copy(update={"notes": again(layer.notes)}))
+    return moved.model_copy(
+        update={
+            "bars": 2 * stack.bars,
+            "pattern": again(stack.pattern),
+            "kick": hits(stack.kick),
+            "triggers": tuple(hits(trigger) for trigger in stack.triggers),
+        }
+    )
+
+
+def linear(stack: Stack) -> Stack:
+    """The stack with nothing that answers to level or to a drum, and no linear phase: what is left adds up note by note."""
+    layers = _with_layers(
+        stack,
+        lambda layer: layer.model_copy(
+            update={
+                "treatments": (),
+                "eq": still_and_moving(layer.eq)[0],
+                "eq_phase": "minimum-phase",
+                "mono_below_hz": 0.0,
+            }
+        ),
+    )
+    crossovers = tuple(c.model_copy(update={"kind": "minimum-phase"}) for c in stack.crossovers)
+    bus = stack.bus.model_copy(
+        update={
+            "treatments": (),
+            "eq": still_and_moving(stack.bus.eq)[0],
+            "eq_phase": "minimum-phase",
+            "mono_below_hz": 0.0,
+            "limiter": stack.bus.limiter.model_copy(update={"on": False}),
+        }
+    )
+    shared = stack.shared.model_copy(update={"on": False})
+    return layers.model_copy(
+        update={"crossovers": crossovers, "bus": bus, "shared": shared, "duckers": (), "pairs": ()}
+    )
+
+
+def _with_layers(stack: Stack, change: Any) -> Stack:
+    return stack.model_copy(update={"layers": tuple(change(layer) for layer in stack.layers)})
