@@ -32,6 +32,13 @@ def power_to_db(power: Number) -> Number:
     return cast(Number, (10.0 * np.log10(np.maximum(power, floor)))[()])
 
 
+def power_ratio_db(part: float, whole: float) -> float:
+    """Level in dB of one power against another, however quiet both are; `-SILENCE_DB` where the other is nothing."""
+    if whole <= 0.0:
+        return SILENCE_DB if part <= 0.0 else -SILENCE_DB
+    return float(power_to_db(part / whole))
+
+
 def midi_to_hz(pitch: Number) -> Number:
     """Frequency of a MIDI pitch in equal temperament, A4 = 69 = 440 Hz."""
     return cast(Number, (440.0 * np.power(2.0, (np.asarray(pitch) - 69.0) / 12.0))[()])

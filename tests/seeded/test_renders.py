@@ -21,7 +21,7 @@ from tests.seeded.variants import (
     without_slides,
     without_takes,
 )
-from tests.support import ENGINE, graph_of, rendered
+from tests.support import ENGINE, rendered
 
 LOOP_DB, FLOOR_DB = -80.0, -110.0
 

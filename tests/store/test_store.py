@@ -72,6 +72,10 @@ class StacksTest(StoreCase):
         head = self.stacks.append(head.stack_id, head.id, named("d"), "d", gesture="another")
         self.assertEqual(self.stacks.undo(head.stack_id).stack.name, "c")
         self.assertEqual(self.stacks.undo(head.stack_id).stack.name, "one")
+        with self.database.transaction() as connection:
+            kept = [row[0] for row in connection.execute("SELECT title FROM revisions ORDER BY id")]
+        # The steps of the drag that it went through are gone: only where it came to is kept.
+        self.assertEqual(kept[1:], ["c", "d"])
 
     def test_delete_and_restore(self):
         one, two = self.stacks.create(named("one")), self.stacks.create(named("two"))
@@ -99,6 +103,8 @@ class DatabaseTest(StoreCase):
         with self.database.transaction() as connection:
             self.assertEqual(connection.execute("PRAGMA foreign_keys").fetchone()[0], 1)
             self.assertEqual(connection.execute("PRAGMA journal_mode").fetchone()[0], "wal")
+            # 2 is FULL (SQLite's documentation): a commit that was acknowledged is on the disk.
+            self.assertEqual(connection.execute("PRAGMA synchronous").fetchone()[0], 2)
             with self.assertRaises(sqlite3.IntegrityError):
                 connection.execute("INSERT INTO revisions (stack, title, document) VALUES (77, 'x', '{}')")
 

@@ -18,7 +18,6 @@ from numpy.typing import NDArray
 from apilado.core.dsp.audio import Audio, wrapped_tail
 from apilado.core.units import ms_to_samples
 
-
 SETTLED_CONSTANTS = 12.0
 """Time constants after which a memory counts as gone: 6 millionths are left."""
 

@@ -1,4 +1,8 @@
-"""Standard MIDI files in and out, through mido."""
+"""Standard MIDI files in and out, through mido.
+
+A slide has no place in a MIDI file: it is written as a note that overlaps the one before it, which a synthesiser of one
+voice plays without a new attack, with a text event at its start that tells it apart from notes that merely overlap.
+"""
 
 from __future__ import annotations
 
@@ -15,6 +19,8 @@ TICKS_PER_BEAT = 480
 DEFAULT_TEMPO_BPM = 120.0
 SHORTEST_BEATS = 1 / 64
 LARGEST_BYTES = 8 * 2**20
+SLIDE_TEXT = "apilado slide"
+SLIDE_OVERLAP_TICKS = 10
 
 
 @dataclass(frozen=True)
@@ -84,7 +90,8 @@ def _check_chunks(content: bytes, file_name: str) -> None:
 def _notes(track: mido.MidiTrack, ticks_per_beat: int) -> tuple[Note, ...]:
     now = 0
     open_notes: dict[tuple[int, int], tuple[int, int]] = {}
-    notes = []
+    notes: list[Note] = []
+    slides: set[float] = set()
 
     def close(key: tuple[int, int]) -> None:
         start, velocity = open_notes.pop(key)
@@ -98,6 +105,8 @@ def _notes(track: mido.MidiTrack, ticks_per_beat: int) -> tuple[Note, ...]:
 
     for message in track:
         now += message.time
+        if message.type == "text" and message.text == SLIDE_TEXT:
+            slides.add(now / ticks_per_beat)
         if message.type not in ("note_on", "note_off"):
             continue
         key = (message.channel, message.note)
@@ -107,7 +116,19 @@ def _notes(track: mido.MidiTrack, ticks_per_beat: int) -> tuple[Note, ...]:
             open_notes[key] = (now, message.velocity)
     for key in list(open_notes):
         close(key)
-    return tuple(sorted(notes, key=lambda note: (note.start_beats, note.pitch)))
+    ordered = sorted(notes, key=lambda note: (note.start_beats, note.pitch))
+    return tuple(_with_slides(ordered, slides, SLIDE_OVERLAP_TICKS / ticks_per_beat))
+
+
+def _with_slides(notes: list[Note], slides: set[float], overlap_beats: float) -> list[Note]:
+    """The notes at the marked starts as slides, the overlaps that were written for them taken back."""
+    found = []
+    for index, note in enumerate(notes):
+        following = notes[index + 1].start_beats if index + 1 < len(notes) else None
+        if following in slides and abs(note.end_beats - overlap_beats - following) < 1e-6:
+            note = note.model_copy(update={"length_beats": following - note.start_beats})
+        found.append(note.model_copy(update={"slide": note.start_beats in slides}))
+    return found
 
 
 def write_midi(notes: Sequence[Note], *, tempo_bpm: float, beats_per_bar: int, name: str) -> bytes:
@@ -118,8 +139,15 @@ def write_midi(notes: Sequence[Note], *, tempo_bpm: float, beats_per_bar: int, n
     head.append(mido.MetaMessage("set_tempo", tempo=mido.bpm2tempo(tempo_bpm), time=0))
     head.append(mido.MetaMessage("time_signature", numerator=beats_per_bar, denominator=4, time=0))
     events = []
-    for note in notes:
+    ordered = sorted(notes, key=lambda note: (note.start_beats, note.pitch))
+    for index, note in enumerate(ordered):
         start, end = round(note.start_beats * TICKS_PER_BEAT), round(note.end_beats * TICKS_PER_BEAT)
+        for following in ordered[index + 1 : index + 2]:
+            joined = following.slide and following.pitch != note.pitch
+            if joined and end == round(following.start_beats * TICKS_PER_BEAT):
+                end += SLIDE_OVERLAP_TICKS
+        if note.slide:
+            events.append((start, 1, mido.MetaMessage("text", text=SLIDE_TEXT)))
         events.append((start, 1, mido.Message("note_on", note=note.pitch, velocity=note.velocity)))
         events.append((max(end, start + 1), 0, mido.Message("note_off", note=note.pitch, velocity=0)))
     part = mido.MidiTrack()

@@ -29,7 +29,7 @@ from apilado.core.units import db_to_gain, ms_to_samples, power_to_db
 Goal = Literal["worst", "mean"]
 
 SETTLE_MS, LONGEST_MS = 15.0, 400.0
-MOST_BINS = 64
+MOST_BINS = 96
 APART_DB = -30.0
 LONGEST_DELAY_MS = 12.0
 STEPS_PER_CYCLE = 72
@@ -55,7 +55,8 @@ class NoteSpectrum:
 def note_spectra(audio: Audio, spans: tuple[tuple[int, int], ...], *, rate_hz: int) -> tuple[NoteSpectrum, ...]:
     """Spectra of notes, given as (first frame, frames), of a looped stem's mono sum."""
     settle, longest = ms_to_samples(SETTLE_MS, rate_hz), ms_to_samples(LONGEST_MS, rate_hz)
-    size = fft.next_fast_len(longest, real=True)
+    # Twice as long as what is in it: products of two spectra are then sampled finely enough to be summed over a band.
+    size = fft.next_fast_len(2 * longest, real=True)
     found = []
     for first, frames in spans:
         start = first + min(settle, frames // 4)
@@ -95,6 +96,8 @@ class Meeting:
     """How far the phase moves between the note's halves."""
     power: float
     """Σ(|A|² + |B|²): what it counts among others."""
+    present: float
+    """R(0) as it is, over all bins: the strongest, which the tables are made of, speak for all but nearly."""
 
     @property
     def meets(self) -> bool:
@@ -146,8 +149,13 @@ class Meeting:
         return np.asarray(values[below] * (1.0 - share) + values[below + 1] * share)
 
     def gain_db(self, delay_s: float = 0.0, sign: float = 1.0) -> float:
-        """Coherence gain with the upper delayed and turned."""
+        """Coherence gain with the upper delayed and turned, as the strongest bins tell it."""
         return float(power_to_db(max(1.0 + sign * float(self.response(np.array([delay_s]))[0]), FLOOR)))
+
+    @property
+    def present_db(self) -> float:
+        """Coherence gain as it is."""
+        return float(power_to_db(max(1.0 + self.present, FLOOR)))
 
     @cached_property
     def kinship(self) -> float:
@@ -178,12 +186,17 @@ def meeting(
         border: (its number, its frequency in Hz).
         note: (start in beats, MIDI pitch, fundamental in Hz of the layer below and of the one above).
     """
-    low = math.floor(border[1] / math.sqrt(2.0) / lower.bin_hz)
-    high = math.ceil(border[1] * math.sqrt(2.0) / lower.bin_hz) + 1
-    a, b = lower.whole[low:high].astype(np.complex128), upper.whole[low:high].astype(np.complex128)
+    edges = border[1] / math.sqrt(2.0) / lower.bin_hz, border[1] * math.sqrt(2.0) / lower.bin_hz
+    low, high = math.floor(edges[0] + 0.5), math.floor(edges[1] + 0.5) + 1
+    # A bin is as wide as it is: of those at the octave's edges counts what lies inside.
+    inside = np.ones(high - low)
+    inside[0] -= edges[0] + 0.5 - low
+    inside[-1] -= high - 0.5 - edges[1]
+    a, b = (side.whole[low:high].astype(np.complex128) * np.sqrt(inside) for side in (lower, upper))
     power_a, power_b = float(np.sum(np.abs(a) ** 2)), float(np.sum(np.abs(b) ** 2))
     quiet, loud = min(power_a, power_b), max(power_a, power_b)
     cross = np.conj(a) * b / max((power_a + power_b) / 2.0, 1e-30)
+    present = float(np.sum(cross.real))
     sizes = np.abs(cross)
     kept = np.sort(np.argsort(sizes)[-MOST_BINS:])
     # The strongest bins speak for all.
@@ -206,6 +219,7 @@ def meeting(
         balance_db=float(power_to_db(quiet / loud)) if loud > 1e-9 else -150.0,
         turns_deg=math.degrees(np.angle(turned)) if abs(turned) > 0.0 else 0.0,
         power=power_a + power_b,
+        present=present,
     )
 
 

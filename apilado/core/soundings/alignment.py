@@ -21,6 +21,8 @@ from apilado.core.measure.alignment import (
     note_spectra,
     solutions,
 )
+from apilado.core.measure.phase import border_phase
+from apilado.core.measure.stem import measure_stem
 from apilado.core.render.builder import root_of
 from apilado.core.render.graph import build
 from apilado.core.render.stage import Stage, stage
@@ -109,7 +111,8 @@ def advise(measures: Measures, goal: Goal = "worst", wanted: Callable[[], None] 
     names = tuple({name for m in found for name in (m.lower, m.upper)})
     offers = solutions(found, freedoms(measures.stack, names), goal, wanted)
     judged = [i for i, m in enumerate(found) if m.meets and not m.drifts]
-    edit, solution = None, replace(offers[0], after_db=offers[0].before_db)
+    before = tuple(m.present_db for m in found)
+    edit, solution = None, replace(offers[0], before_db=before, after_db=before)
     tried = [offer for offer in offers if offer.changes and _gained(offer, judged, goal) >= WORTHWHILE_DB]
     for offer in tried[:MOST_TRIED]:
         wanted()
@@ -117,14 +120,32 @@ def advise(measures: Measures, goal: Goal = "worst", wanted: Callable[[], None] 
         if wished is None:
             continue
         rendered = _after(measures, wished)
-        true = replace(offer, after_db=tuple(m.gain_db() for m in rendered))
-        if _gained(true, judged, goal) >= WORTHWHILE_DB and not _any_worse(found, rendered, judged, goal):
+        true = replace(offer, before_db=before, after_db=tuple(m.present_db for m in rendered))
+        if _gained(true, judged, goal) < WORTHWHILE_DB or _any_worse(found, rendered, judged, goal):
+            continue
+        if not _any_loop_worse(measures, wished, found):
             edit, solution = wished, true
             break
     reasons = drifting(measures.stack, found)
     if edit is None:
         reasons = (*why_not(found, solution, goal, refused=bool(tried)), *reasons)
     return Advice(goal, found, solution, edit, reasons)
+
+
+def _any_loop_worse(measures: Measures, edit: Edit, found: tuple[Meeting, ...]) -> bool:
+    """Whether any border is worse off over the whole loop, releases and all that is between notes included."""
+    pairs = {(m.lower, m.upper): m.border_hz for m in found}
+    graphs = measures.graph, build(apply(measures.stack, edit), measures.clock, measures.load)
+
+    def gains(placed: dict[str, Stage]) -> list[float]:
+        stems = {
+            name: measures.run(stage(measure_stem, placed[name], rate_hz=measures.clock.rate_hz))
+            for name in {name for pair in pairs for name in pair}
+        }
+        return [border_phase(stems[a], stems[b], hz, (a, b)).coherence_gain_db for (a, b), hz in pairs.items()]
+
+    before, after = (gains(graph.placed) for graph in graphs)
+    return any(now < then - WORSE_DB for then, now in zip(before, after, strict=True))
 
 
 def _after(measures: Measures, edit: Edit) -> tuple[Meeting, ...]:
@@ -148,14 +169,14 @@ def _any_worse(before: tuple[Meeting, ...], after: tuple[Meeting, ...], judged: 
         places.setdefault((m.lower, m.upper, m.border), []).append(index)
 
     def by_notes(meetings: tuple[Meeting, ...], members: list[int]) -> float:
-        gains = [meetings[i].gain_db() for i in members if i in judged]
+        gains = [meetings[i].present_db for i in members if i in judged]
         if not gains:
             return 0.0
         return min(gains) if goal == "worst" else sum(gains) / len(gains)
 
     def together(meetings: tuple[Meeting, ...], members: list[int]) -> float:
         power = sum(meetings[i].power for i in members)
-        summed = sum(meetings[i].power * 10.0 ** (meetings[i].gain_db() / 10.0) for i in members)
+        summed = sum(meetings[i].power * 10.0 ** (meetings[i].present_db / 10.0) for i in members)
         return float(power_to_db(summed / power)) if power > 0.0 else 0.0
 
     return any(

@@ -148,10 +148,10 @@ def _spoiled_by(stack: Stack, chain: Chain, frequency_hz: float) -> str:
     band = sum(1 for crossover in stack.crossovers if crossover.frequency_hz < frequency_hz)
     levels = [member.level_db for member in chain.members]
     said = []
+    if max(levels) - min(levels) > 0.25:
+        said.append("levels " + ", ".join(f"{m.level_db:+.1f} dB ('{m.name}')" for m in chain.members))
     for member in chain.owners(band):
         causes = []
-        if max(levels) - min(levels) > 0.25:
-            causes.append(f"level {member.level_db:+.1f} dB")
         sections = eq_sections(stack.points_of(f"layers/{member.id}"), stack.sample_rate)
         eq = float(gain_to_db(abs(sections_response(sections, np.array([frequency_hz]), stack.sample_rate)[0])))
         if abs(eq) > 0.1:
@@ -252,7 +252,7 @@ RULES = (
         split_flat,
     ),
     Rule(
-        "split-sum", "Parts and source", "dB", Limits(24.0, 48.0), "own choice: parts are carved on purpose", split_sum
+        "split-sum", "Parts and source", "dB", Limits(24.0, 200.0), "own choice: parts are carved on purpose", split_sum
     ),
     Rule("plumb", "Plumb", "°", Limits(45.0, 90.0), "common practice", plumb),
 )

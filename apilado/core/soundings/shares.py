@@ -19,7 +19,7 @@ from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding
 from apilado.core.soundings.sub_sound import SEMITONE, tone_of
 from apilado.core.sources.tone import ToneSource
-from apilado.core.units import midi_to_name, power_to_db
+from apilado.core.units import midi_to_name, power_ratio_db, power_to_db
 
 PHONE_HZ, PHONE_ORDER = 250.0, 4
 COMPARABLE_DB, HEARD_DB = 10.0, 25.0
@@ -119,7 +119,7 @@ def small_speaker(rule: Rule, limits: Limits, measures: Measures) -> list[Soundi
         return []
     bass = measures.bass
     left, whole = bass.power_through(phone_response), bass.power
-    value = -float(power_to_db(max(left, 1e-15) / max(whole, 1e-15)))
+    value = -power_ratio_db(left, whole)
     status = limits.status(value)
     limit, place = f"{limits.look:g} dB", Place((), PHONE_HZ, 20000.0)
     text = f"A small speaker leaves {value:.0f} dB less of the bass."

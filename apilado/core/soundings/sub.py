@@ -12,7 +12,7 @@ from apilado.core.render.builder import expected_hz, root_of
 from apilado.core.soundings.measures import QUIET_DB, Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding, Status
 from apilado.core.sources.tone import ToneSource
-from apilado.core.units import midi_to_name, power_to_db
+from apilado.core.units import midi_to_name, power_ratio_db
 
 SUB_LOW_HZ, SUB_HIGH_HZ = 40.0, 90.0
 MONO_BORDER_HZ = 120.0
@@ -149,9 +149,9 @@ def sub_mono(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     """Is there side signal below the mono border?"""
     border = measures.stack.bus.mono_below_hz or MONO_BORDER_HZ
     mid, side = measures.bass.power_between(20.0, border)
-    if mid + side < 1e-9:
+    if mid + side <= 0.0:
         return []
-    value = float(power_to_db(side / max(mid, 1e-15)))
+    value = power_ratio_db(side, mid)
     status: Status = limits.status(value)
     limit = f"{limits.fault:g} dB"
     place = Place((), 20.0, border)

@@ -12,7 +12,7 @@ from apilado.core.render.builder import root_of
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding, Status
 from apilado.core.sources.tone import ToneSource
-from apilado.core.units import midi_to_hz, power_to_db
+from apilado.core.units import midi_to_hz, power_ratio_db
 
 SEMITONE = 2.0 ** (1.0 / 12.0)
 RUMBLE_HZ = 30.0
@@ -54,8 +54,8 @@ def sub_octave(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]
     # An octave that is another note's own place says nothing.
     below = sum(_around(measures, hertz / 2.0) for pitch, hertz in wanted.items() if pitch - 12 not in meant)
     above = sum(_around(measures, hertz * 2.0) for pitch, hertz in wanted.items() if pitch + 12 not in meant)
-    value = float(power_to_db(max(below, 1e-15) / max(there, 1e-15)))
-    empty = float(power_to_db(max(above, 1e-15) / max(there, 1e-15)))
+    value = power_ratio_db(below, there)
+    empty = power_ratio_db(above, there)
     where, place = f"layers/{sub.id}", Place((sub.id,), min(wanted.values()) / 2.0, max(wanted.values()))
     limit = f"{limits.look:g} dB"
     if empty > EMPTY_DB:
@@ -105,7 +105,7 @@ def sub_ends(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     if not measures.sounding or measures.sub is None:
         return []
     mid, side = measures.bass.power_between(2.0, RUMBLE_HZ)
-    value = float(power_to_db(max(mid + side, 1e-15) / max(measures.bass.power, 1e-15)))
+    value = power_ratio_db(mid + side, measures.bass.power)
     status = limits.status(value)
     place, limit = Place((), 20.0, RUMBLE_HZ), f"{limits.look:g} dB"
     if status == "fine":

@@ -4,6 +4,7 @@ import numpy as np
 
 from apilado.core.document.edits import apply, edit_from_data
 from apilado.core.document.edits_borders import MergeLayers, PutSubUnder, SplitLayer
+from apilado.core.document.edits_layers import SetSource
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Crossover
 from apilado.core.notes import Note
@@ -26,6 +27,9 @@ class SplitAndMergeTest(unittest.TestCase):
         upper = cut.layer("upper-mid")
         self.assertEqual((upper.source.kind, upper.source.layer), ("layer", "mid"))
         self.assertEqual((upper.treatments, upper.eq), (cut.layer("mid").treatments, cut.layer("mid").eq))
+        # Both halves are ducked by as much as the whole was.
+        self.assertEqual(STACK.duckers[0].amount("mid"), 0.8)
+        self.assertEqual([cut.duckers[0].amount(name) for name in ("mid", "upper-mid", "high")], [0.8, 0.8, 0.5])
 
     def test_both_halves_sum_to_the_whole_where_nothing_is_treated(self):
         stack = plain_stack(layers=(Layer(id="a", name="a"),), crossovers=())
@@ -104,12 +108,16 @@ class AdviceTest(unittest.TestCase):
 
     def test_shapes_keep_envelope_glide_and_phase(self):
         sub = self.measures(29, 36).stack.layers[0]
-        sub = sub.model_copy(update={"source": sub.source.model_copy(update={"glide_ms": 77.0})})
+        turned = (Tone(shape="square", start_phase_deg=40.0),)
+        sub = sub.model_copy(update={"source": sub.source.model_copy(update={"glide_ms": 77.0, "tones": turned})})
         stack = plain_stack(layers=(sub,))
         for shape in shapes(sub):
             made = apply(stack, shape.edit)
             self.assertEqual(made.layers[0].source.glide_ms, 77.0)
-            self.assertNotEqual(made, stack.model_copy(update={"layers": ()}))
+            self.assertNotEqual(made.layers[0], stack.layers[0], shape.name)
+            if isinstance(shape.edit, SetSource):
+                self.assertEqual(made.layers[0].source.envelope, sub.source.envelope)
+                self.assertEqual(made.layers[0].source.tones[0].start_phase_deg, 40.0)
 
     def test_fold_down_by_band_names_the_layer(self):
         wide = ToneSource(tones=(Tone(copies=2, spread=1.0, detune_cents=25.0, phase="free"),))

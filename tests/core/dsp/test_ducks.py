@@ -168,6 +168,18 @@ class BandTest(unittest.TestCase):
             assert_allclose(taps[2] ** 2, 0.5, atol=0.003)
             assert_allclose(left[3:], 0.0, atol=0.05)
 
+    def test_around_a_frequency_it_is_as_deep_as_it_says_in_the_middle(self):
+        # Held at 12 dB: all of it at the geometric middle, however narrow, and half of what is taken at the edges.
+        for rate in RATES:
+            for centre, width in ((80.0, 0.5), (110.0, 1.0), (300.0, 0.5), (1000.0, 3.0)):
+                low, high = centre / 2 ** (width / 2), centre * 2 ** (width / 2)
+                at = np.array([low, centre, high])
+                taps = band_taps(low, high, rate).response(at, rate).real
+                left = 20 * np.log10(np.abs(1.0 - (1.0 - 10 ** (-12 / 20)) * taps**2))
+                edge = 20 * np.log10(1.0 - (1.0 - 10 ** (-12 / 20)) / 2)
+                with self.subTest(rate=rate, centre=centre, width=width):
+                    assert_allclose(left, [edge, -12.0, edge], atol=0.05)
+
     def test_doing_nothing_it_is_the_sound_itself(self):
         sound = noise(9600)
         for reduction, amount in ((np.zeros(9600, np.float32), 1.0), (np.ones(9600, np.float32), 0.0)):

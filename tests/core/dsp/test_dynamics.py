@@ -84,6 +84,31 @@ class LimiterTest(unittest.TestCase):
             gains = limiter_gains(audio, ceiling_db=-6.0, release_ms=60.0, rate_hz=48000, looped=looped)
             self.assertLessEqual(float(np.max(np.abs(audio * gains))), 10 ** (-6 / 20) + 1e-6)
 
+    def test_it_releases_as_its_time_says(self):
+        # After a peak the gain comes back exponentially: 1 - (1 - g)·e^(-t/τ), smoothed over the 2 ms of its look-ahead.
+        for release in (30.0, 120.0, 400.0):
+            audio = np.full((2, 48000), 0.25, np.float32)
+            audio[:, 10000:10010] = 1.0
+            gains = limiter_gains(audio, ceiling_db=-6.0, release_ms=release, rate_hz=48000, looped=False)
+            lowest = 10 ** (-6 / 20)
+            for ms in (10.0, 50.0, 200.0):
+                at = 10009 + round(48 * ms)
+                # The mean over the window of an exponential is one that has begun half a window later.
+                wanted = 1.0 - (1.0 - lowest) * np.exp(-(ms - 1.0) / release)
+                self.assertAlmostEqual(float(gains[at]), wanted, delta=0.004, msg=(release, ms))
+
+    def test_a_loop_begins_where_its_end_has_left_the_gain(self):
+        # A peak just before the seam: the loop's first frames are still turned down, whatever the release against it.
+        for release in (50.0, 400.0, 2000.0):
+            audio = np.full((2, 24000), 0.3, np.float32)
+            audio[:, 23000:23100] = 0.9
+            given = {"ceiling_db": -6.0, "release_ms": release, "rate_hz": 48000}
+            rounds = max(6, round(30 * release / 500))
+            wanted = limiter_gains(np.tile(audio, rounds), **given, looped=False)[-24000 * 2 : -24000]
+            found = limiter_gains(audio, **given, looped=True)
+            assert_allclose(found, wanted, atol=1e-4)
+            self.assertLess(float(found[0]), 0.9)
+
     def test_below_the_ceiling_it_does_nothing(self):
         quiet = sine(100.0, 0.2, amplitude=0.2)
         self.assertIsNone(limiter_gains(quiet, ceiling_db=-6.0, release_ms=60.0, rate_hz=48000, looped=True))

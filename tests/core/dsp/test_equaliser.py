@@ -22,7 +22,7 @@ from apilado.core.document.equaliser import (
 )
 from apilado.core.dsp.audio import as_audio
 from apilado.core.dsp.filters import filtered, sections_response
-from apilado.core.dsp.linear_phase import linear_phase_twin
+from apilado.core.dsp.linear_phase import has_kink, zero_phase
 from apilado.core.dsp.moving import moving_bell
 from tests.support import RATES, noise, sine
 
@@ -127,29 +127,70 @@ class CookbookTest(unittest.TestCase):
 
 
 class LinearPhaseTest(unittest.TestCase):
-    def test_the_same_magnitude_and_no_phase(self):
-        points = (
-            HighPass(frequency_hz=30.0, slope_db_per_octave=24),
+    POINTS = (
+        (
+            HighPass(frequency_hz=30.0),
             Bell(frequency_hz=316.0, gain_db=-6.0, q=2.0),
             HighShelf(frequency_hz=6000.0, gain_db=4.0),
-        )
+        ),
+        (Notch(frequency_hz=50.0, q=8.0),),
+        (Notch(frequency_hz=50.0, q=50.0),),
+        (LowShelf(frequency_hz=20.0, gain_db=24.0),),
+        (LowShelf(frequency_hz=20.0, gain_db=-24.0),),
+        (Bell(frequency_hz=25.0, gain_db=-18.0, q=20.0), HighPass(frequency_hz=40.0, slope_db_per_octave=18)),
+    )
+
+    def test_the_same_magnitude_and_no_phase_down_to_the_lowest_points(self):
+        # A loop of one second: its lines lie at whole Hz, where SciPy's response of the same sections is what is wanted.
         for rate in RATES:
-            sections = eq_sections(points, rate)
-            at = np.geomspace(24.0, 18000.0, 200)
-            response = linear_phase_twin(sections, rate).response(at, rate)
-            assert_allclose(response.imag, 0.0, atol=1e-9)
-            self.assertGreater(response.real.min(), 0.0)
-            assert_allclose(level(response), level(sections_response(sections, at, rate)), atol=0.05)
+            for points in self.POINTS:
+                sections = eq_sections(points, rate)
+                sound = noise(rate, seed=4, channels=1)
+                out = zero_phase(sound, sections, rate, looped=True)
+                before, after = (np.fft.rfft(x[0].astype(np.float64)) for x in (sound, out))
+                at = np.arange(20, min(20000, rate // 2 - 1))
+                wanted = np.abs(scipy.signal.sosfreqz(np.insert(sections, 3, 1.0, axis=1), at, fs=rate)[1])
+                ratio = after[at] / before[at]
+                heard = wanted > 1e-3
+                with self.subTest(rate=rate, points=[p.kind for p in points]):
+                    assert_allclose(level(ratio[heard]), level(wanted[heard]), atol=0.1)
+                    assert_allclose(np.angle(ratio[heard]), 0.0, atol=0.01)
+
+    def test_notches_are_deep(self):
+        for rate in RATES:
+            for q in (8.0, 50.0):
+                out = zero_phase(sine(50.0, 2.0, rate), Notch(frequency_hz=50.0, q=q).sections(rate), rate, looped=True)
+                self.assertLess(level(np.abs(out).max()), -60.0, (rate, q))
+
+    def test_a_single_pass_is_the_convolution_that_has_all_the_room_it_wants(self):
+        sound = noise(40000, seed=8, channels=1)
+        for points in self.POINTS:
+            sections = eq_sections(points, 44100)
+            size = 1 << 22
+            at = np.fft.rfftfreq(size, 1 / 44100)
+            magnitude = np.abs(scipy.signal.sosfreqz(np.insert(sections, 3, 1.0, axis=1), at, fs=44100)[1])
+            wanted = np.fft.irfft(np.fft.rfft(sound[0].astype(np.float64), size) * magnitude, size)[:40000]
+            out = zero_phase(sound, sections, 44100, looped=False)[0]
+            self.assertLess(level(np.abs(out - wanted).max() / np.abs(wanted).max()), -85.0)
 
     def test_nothing_is_delayed(self):
         click = np.zeros((2, 48000), np.float32)
         click[:, 24000] = 1.0
         for looped in (True, False):
-            out = linear_phase_twin(Bell(frequency_hz=200.0, gain_db=9.0).sections(48000), 48000).run(
-                click, looped=looped
-            )
+            out = zero_phase(click, Bell(frequency_hz=200.0, gain_db=9.0).sections(48000), 48000, looped=looped)
             self.assertEqual(int(np.argmax(np.abs(out[0]))), 24000)
             assert_allclose(out[0, 23000:24000][::-1], out[0, 24001:25001], atol=1e-6)
+
+    def test_a_kink_is_told(self):
+        for point, kinked in (
+            (HighPass(slope_db_per_octave=6), True),
+            (HighPass(slope_db_per_octave=12), False),
+            (HighPass(slope_db_per_octave=30), True),
+            (HighPass(slope_db_per_octave=48), False),
+            (Notch(), True),
+            (Bell(gain_db=-24.0), False),
+        ):
+            self.assertEqual(has_kink(point.sections(48000)), kinked, point)
 
 
 class MovingTest(unittest.TestCase):
@@ -161,6 +202,14 @@ class MovingTest(unittest.TestCase):
                 moved = moving_bell(sound, np.ones(48000, np.float32), **shape, rate_hz=48000, looped=looped)
                 still = filtered(sound, Bell(**shape).sections(48000), looped=looped)
                 assert_allclose(moved, still, atol=2e-5)
+
+    def test_a_loop_shorter_than_it_rings_is_closed(self):
+        opened = (0.5 + 0.5 * np.sin(2 * np.pi * np.arange(24000) / 24000)).astype(np.float32)
+        shape = {"frequency_hz": 22.0, "gain_db": 18.0, "q": 12.0, "rate_hz": 48000}
+        sound = noise(24000, seed=9)
+        rounds = moving_bell(np.tile(sound, 60), np.tile(opened, 60), **shape, looped=False)[:, -24000:]
+        found = moving_bell(sound, opened, **shape, looped=True)
+        assert_allclose(found, rounds, atol=1e-4 * np.abs(rounds).max())
 
     def test_shut_it_does_nothing_at_all(self):
         sound = noise(4800)

@@ -87,6 +87,63 @@ class AliasTest(unittest.TestCase):
         steps = np.concatenate([[0.0], np.cumsum(sweep[:-1])]) / 48000
         assert_allclose(out[0], np.sin(2 * np.pi * steps), atol=1e-4)
 
+    def test_a_pitch_that_comes_down_gets_its_harmonics_back(self):
+        # A saw from 24 semitones above 41.2 Hz: a sum of sines along the same phase, each faded over the sixth of an
+        # octave in which it nears half the rate, as the ladder of tables says. What is left is alias.
+        rate, frames = 48000, 48000
+        track = 41.2 * 2.0 ** (2.0 * np.exp(-np.arange(frames) / 6000.0))
+        out = np.zeros((1, frames), np.float32)
+        MovingTone("saw", 0.5, (), track, rate).add(
+            out, phase=0.0, ratio=1.0, pan=0.0, gain=np.ones(frames, np.float32)
+        )
+        phase = np.concatenate([[0.0], np.cumsum(track[:-1])]) / rate
+        rungs = 6
+        top = 0.499 * rate / track.min() * 2 ** (-1 / rungs)
+        place = np.maximum(rungs * np.log2(int(top) / (0.499 * rate / track)) + 1.0, 0.0)
+        counts = np.array([int(int(top) * 2.0 ** (-r / rungs)) for r in range(40)])
+        rung, share = place.astype(int), place % 1.0
+        wanted = np.zeros(frames)
+        for n in range(1, int(top) + 1):
+            weight = (counts[rung] >= n) * (1 - share) + (counts[rung + 1] >= n) * share
+            wanted += weight * 2 / (np.pi * n) * np.sin(2 * np.pi * n * phase)
+        error = out[0] - wanted
+        self.assertLess(20 * np.log10(np.abs(error[100:]).max() / np.abs(wanted).max()), -60.0)
+        spectrum = (
+            np.abs(np.fft.rfft(error * np.hanning(frames))) / np.abs(np.fft.rfft(wanted * np.hanning(frames))).max()
+        )
+        self.assertLess(20 * np.log10(spectrum.max()), -80.0)
+
+    def test_a_note_that_drops_ends_as_bright_as_one_that_does_not(self):
+        from apilado.core.clock import Clock
+        from apilado.core.notes import Note
+        from apilado.core.sources.base import Score
+        from apilado.core.sources.tone import Envelope, Tone, ToneSource
+
+        clock = Clock(tempo_bpm=60.0, beats=4.0, rate_hz=48000, looped=True)
+        held = Envelope(attack_ms=1.0, sustain=1.0)
+        levels = {}
+        for drop in (0.0, 12.0, 24.0, 48.0):
+            source = ToneSource(tones=(Tone(shape="saw"),), envelope=held, velocity=0.0, drop_semitones=drop)
+            out = source.render(Score((Note(length_beats=3.5, pitch=28),), 0, 1), clock, None)[0, 96000:144000]
+            spectrum = np.abs(np.fft.rfft(out * np.hanning(48000)))
+            n = np.arange(1, 480)
+            levels[drop] = 20 * np.log10([spectrum[round(41.203 * k) - 2 : round(41.203 * k) + 3].max() for k in n])
+        for drop in (12.0, 24.0, 48.0):
+            assert_allclose(levels[drop], levels[0.0], atol=0.1)
+
+    def test_the_left_is_left(self):
+        for pan in (-1.0, -0.5, 0.5, 1.0):
+            out = np.zeros((2, 4800), np.float32)
+            one = np.ones(4800, np.float32)
+            add_tone(
+                out, cycle_table("sine", 0.5, (), 1), phase=0.0, frequency_hz=100.0, rate_hz=48000, pan=pan, gain=one
+            )
+            moved = np.zeros((2, 4800), np.float32)
+            MovingTone("sine", 0.5, (), np.full(4800, 100.0), 48000).add(moved, phase=0.0, ratio=1.0, pan=pan, gain=one)
+            left, right = np.sum(out**2, axis=1)
+            self.assertEqual(left > right, pan < 0.0)
+            assert_allclose(moved, out, atol=1e-5)
+
     def test_panning_is_equal_power(self):
         for pan in (-1.0, -0.3, 0.0, 0.8):
             out = np.zeros((2, 4800), np.float32)

@@ -2,6 +2,7 @@ import io
 import unittest
 
 import mido
+import numpy as np
 
 from apilado.core.formats.midi_files import read_midi, write_midi
 from apilado.core.notes import Note
@@ -23,6 +24,35 @@ def played(*notes, division=480, name="bass"):
         messages.append(mido.Message("note_on", note=pitch, velocity=90))
         messages.append(mido.Message("note_on", note=pitch, velocity=0, time=round(beats * division)))
     return messages
+
+
+class SlideTest(unittest.TestCase):
+    def test_slides_come_back(self):
+        random = np.random.default_rng(5)
+        for _ in range(20):
+            notes, at = [], 0.0
+            while at < 16.0:
+                length = float(random.choice([0.25, 0.5, 1.0]))
+                gap = float(random.choice([0.0, 0.0, 0.25]))
+                slide = bool(notes) and notes[-1].end_beats == at and bool(random.integers(2))
+                pitch = int(random.integers(30, 36))
+                notes.append(Note(start_beats=at, length_beats=length, pitch=pitch, velocity=90, slide=slide))
+                at += length + gap
+            content = write_midi(notes, tempo_bpm=87.3, beats_per_bar=4, name="slides")
+            (track,) = read_midi(content, "s.mid").tracks
+            self.assertEqual(list(track.notes), notes)
+
+    def test_another_program_sees_notes_that_overlap(self):
+        notes = [Note(length_beats=1.0, pitch=33), Note(start_beats=1.0, length_beats=1.0, pitch=40, slide=True)]
+        track = mido.MidiFile(file=io.BytesIO(write_midi(notes, tempo_bpm=120, beats_per_bar=4, name="x"))).tracks[1]
+        order = [(m.type, m.note, m.velocity) for m in track if m.type.startswith("note")]
+        self.assertEqual(order[1][:2], ("note_on", 40))
+        self.assertEqual(order[2], ("note_off", 33, 0))
+
+    def test_overlaps_that_are_no_slides_stay_as_they_are(self):
+        notes = [Note(length_beats=1.25, pitch=33), Note(start_beats=1.0, length_beats=1.0, pitch=40)]
+        content = write_midi(notes, tempo_bpm=120, beats_per_bar=4, name="x")
+        self.assertEqual(list(read_midi(content, "x.mid").tracks[0].notes), notes)
 
 
 class ReadingTest(unittest.TestCase):

@@ -150,7 +150,7 @@ class BalanceTest(unittest.TestCase):
     def test_a_long_piece_in_parts_is_the_whole(self):
         sound = noise(40 * 48000)
         whole = third_levels(measure_stem(sound, rate_hz=48000))
-        assert_allclose(measure_piece(sound, rate_hz=48000).levels_db[3:], whole[3:], atol=0.05)
+        assert_allclose(measure_piece(sound, rate_hz=48000).levels_db[3:], whole[3:], atol=0.25)
 
     def test_a_lift_shows_where_it_is(self):
         sound = noise(8 * 48000)

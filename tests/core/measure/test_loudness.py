@@ -2,6 +2,7 @@ import unittest
 
 import numpy as np
 import pyloudnorm
+import scipy.signal as scipy_signal
 from numpy.testing import assert_allclose
 
 from apilado.core.measure.loudness import k_weighting, measure_loudness, true_peak
@@ -48,7 +49,74 @@ class LoudnessTest(unittest.TestCase):
             self.assertEqual(measure_loudness(audio, rate_hz=48000).integrated_lkfs, -150.0)
 
 
+class MomentaryTest(unittest.TestCase):
+    def test_the_loudest_400_ms_count_not_the_mean(self):
+        # EBU Tech 3341: momentary loudness is that of 400 ms. A second at -20 dBFS within nine of -60: its maximum is the
+        # loud second's own loudness, -20 LUFS for a stereo sine at 1 kHz.
+        parts = [(-60.0, 4.0), (-20.0, 1.0), (-60.0, 4.0)]
+        signal = np.concatenate([sine(1000.0, s, amplitude=10 ** (db / 20)) for db, s in parts], axis=1)
+        self.assertAlmostEqual(measure_loudness(signal, rate_hz=48000).momentary_max_lkfs, -20.0, delta=0.1)
+
+
 class TruePeakTest(unittest.TestCase):
+    def test_a_sustained_bass_peaks_where_it_peaks(self):
+        for rate in RATES:
+            for hertz in (41.0, 55.0, 97.0):
+                tone = sine(hertz, 1.0, rate, amplitude=10 ** (-3 / 20))
+                for looped in (True, False):
+                    found = 20 * np.log10(true_peak(tone[:, : rate // 1], looped=looped))
+                    self.assertAlmostEqual(found, -3.0, delta=0.05 if looped else 0.3, msg=(rate, hertz, looped))
+
+    def test_ebu_3341_cases_15_to_19(self):
+        # EBU Tech 3341, table 1, from memory: sines of 0.50 (case 19: 1.41) of full scale at a fraction of the rate and a
+        # phase; the true peak is +0.2/-0.4 dB of -6.0 (+3.0) dBTP.
+        for divisor, phase, amplitude, wanted in (
+            (4, 0.0, 0.50, -6.0),
+            (4, 45.0, 0.50, -6.0),
+            (6, 60.0, 0.50, -6.0),
+            (8, 67.5, 0.50, -6.0),
+            (4, 45.0, 1.41, 3.0),
+        ):
+            n = np.arange(48000)
+            wave = amplitude * np.sin(2 * np.pi * n / divisor + np.radians(phase))
+            found = 20 * np.log10(true_peak(np.stack([wave, wave]).astype(np.float32), looped=True))
+            self.assertLess(found, wanted + 0.2, (divisor, phase))
+            self.assertGreater(found, wanted - 0.4, (divisor, phase))
+
+    def test_ebu_3341_cases_20_to_23(self):
+        # The same, from memory: a sine of 0.50 at a sixth of the rate with one period of 1.00 in it, made at four times the
+        # rate and decimated from each of its four phases: 0.0 dBTP, +0.2/-0.4 dB.
+        n = np.arange(4 * 9600)
+        wave = 0.5 * np.sin(2 * np.pi * n / 24)
+        wave[19200:19224] *= 2.0
+        low = scipy_signal.resample_poly(wave, 1, 1)
+        spectrum = np.fft.rfft(low)
+        spectrum[9600 // 2 :] = 0.0
+        smooth = np.fft.irfft(spectrum, low.size)
+        wanted = 20 * np.log10(np.abs(smooth).max())
+        for offset in range(4):
+            part = smooth[offset::4]
+            found = 20 * np.log10(true_peak(np.stack([part, part]).astype(np.float32), looped=True))
+            self.assertLess(found, wanted + 0.2)
+            self.assertGreater(found, wanted - 0.4)
+
+    def test_a_burst_between_quiet_samples_is_not_passed_over(self):
+        # A burst whose samples lie low and whose wave lies high, among louder samples elsewhere: 16 times tells.
+        random = np.random.default_rng(2)
+        for _ in range(6):
+            n = np.arange(24000)
+            wave = 0.4 * np.sin(2 * np.pi * 100 * n / 24000)
+            at = int(random.integers(6000, 18000))
+            wave[at : at + 400] += 0.9 * np.hanning(400) * np.sin(np.pi / 2 * n[:400] + np.pi / 4)
+            wanted = np.abs(scipy_signal.resample(wave, 16 * wave.size)).max()
+            found = true_peak(np.stack([wave, wave]).astype(np.float32), looped=True)
+            self.assertAlmostEqual(20 * np.log10(found / wanted), 0.0, delta=0.2)
+
+    def test_it_goes_round_the_seam(self):
+        wave = np.roll(0.5 * np.sin(2 * np.pi * np.arange(1200) / 4 + np.pi / 4) * np.hanning(1200), 600)
+        both = np.stack([wave, wave]).astype(np.float32)
+        self.assertAlmostEqual(20 * np.log10(true_peak(both, looped=True)), -6.02, delta=0.05)
+
     def test_a_quarter_rate_sine_between_its_samples(self):
         # EBU Tech 3341, case 15 onwards: a sine at a quarter of the rate, 45° off, peaks 3 dB over its samples.
         t = np.arange(48000)

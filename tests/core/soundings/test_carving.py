@@ -3,6 +3,7 @@
 import unittest
 
 import numpy as np
+from numpy.testing import assert_allclose
 
 from apilado.core.document.carving import CarvePair, Reference
 from apilado.core.document.ducker import Ducker
@@ -291,7 +292,24 @@ class DuckersTest(unittest.TestCase):
         self.assertAlmostEqual(float(a[8 * beat + 500]), 6.0, places=3)
         self.assertAlmostEqual(float(b[round(4.5 * beat) + 500]), 12.0, places=3)
         placed, ducked = ENGINE.run([graph.placed["mid"], graph.layers["mid"]])
-        self.assertLess(np.abs(ducked[:, : beat // 3] - placed[:, : beat // 3]).max(), 0.05)
+        # 'a' does not reach it, 'b' not yet, and what 'b' takes lies below 120 Hz: the rest is the same sound.
+        self.assertLess(np.abs(ducked[:, : beat // 3] - placed[:, : beat // 3]).max(), 2e-4)
+        whole = ENGINE.run([graph.placed["sub"]])[0]
+        first = slice(500, beat // 3)
+        # Half of its 6 dB, and nothing of 'b' before its first hit.
+        found = ENGINE.run([graph.layers["sub"]])[0][:, first]
+        assert_allclose(found, whole[:, first] * 10 ** (-3 / 20), atol=2e-4)
+
+    def test_shares_of_several_whole_duckers_add_up(self):
+        stack = slipway().stack
+        duckers = tuple(
+            Ducker(id=name, shape=DrawnDuck(depth_db=12.0, hold_ms=400.0), amounts={"sub": share})
+            for name, share in (("a", 0.25), ("b", 0.5))
+        )
+        graph = graph_of(stack.model_copy(update={"duckers": duckers}))
+        placed, ducked = ENGINE.run([graph.placed["sub"], graph.layers["sub"]])
+        held = slice(500, 15000)
+        assert_allclose(ducked[:, held], placed[:, held] * 10 ** (-9 / 20), atol=1e-4)
 
     def test_a_silent_trigger_ducks_and_is_not_heard(self):
         stack = slipway().stack

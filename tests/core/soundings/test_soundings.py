@@ -10,18 +10,20 @@ from apilado.core.document.edits_values import SetValue
 from apilado.core.document.equaliser import Bell
 from apilado.core.document.kick import Kick, SynthKick
 from apilado.core.document.layer import Layer, Span
-from apilado.core.document.stack import Crossover
+from apilado.core.document.stack import Bus, Crossover, Limiter
 from apilado.core.ducks.drawn import DrawnDuck
 from apilado.core.ducks.keyed import KeyedDuck
+from apilado.core.measure.clicks import clicks
 from apilado.core.notes import Note
 from apilado.core.render.engine import Engine
 from apilado.core.soundings.measures import measure
 from apilado.core.soundings.registry import RULES, sound
 from apilado.core.sources.layer_sound import LayerSound
 from apilado.core.sources.tone import Envelope, Tone, ToneSource
+from apilado.core.treatments.soft_clip import SoftClip
 from apilado.demo.stacks import lock_gate, slipway
 from apilado.errors import NotFound
-from tests.support import ENGINE, loader, plain_stack
+from tests.support import ENGINE, loader, plain_stack, rendered
 
 
 def soundings_of(stack):
@@ -99,6 +101,64 @@ class SoundingsTest(unittest.TestCase):
         self.assertIn("dip", found.sentence)
         self.assertEqual(self.fixed(turned, "split-flat").status, "fine")
 
+    def test_split_flat_tells_delays_as_they_are_rendered(self):
+        # 0.011 ms is half a frame: it is rendered, and turns 120 Hz by half a degree.
+        found = worst(two(mid={"delay_ms": 0.011}), "split-flat")
+        self.assertLess(found.value, 0.05)
+        source = rendered(two())
+        late = rendered(two(mid={"delay_ms": 0.011}))
+        spectra = [np.fft.rfft(x["mid"][0].astype(float)) for x in (source, late)]
+        at = np.fft.rfftfreq(source["mid"].shape[1], 1 / 48000)
+        strong = (np.abs(spectra[0]) > np.abs(spectra[0]).max() / 300) & (at < 18000)
+        turned = np.angle(spectra[1][strong] / spectra[0][strong])
+        np.testing.assert_allclose(turned, -2 * np.pi * at[strong] * 0.011e-3, atol=0.01)
+
+    def test_bands_that_nobody_or_everybody_keeps(self):
+        def three(*spans):
+            layers = [Layer(id="a", name="a", source=SAW, span=Span(first=spans[0][0], last=spans[0][1]))]
+            for name, (first, last) in zip("bcd", spans[1:], strict=False):
+                source = LayerSound(layer="a")
+                layers.append(Layer(id=name, name=name, source=source, span=Span(first=first, last=last)))
+            borders = (Crossover(frequency_hz=120.0), Crossover(frequency_hz=600.0))
+            return plain_stack(layers=tuple(layers), crossovers=borders)
+
+        self.assertEqual({s.status for s in by_id(three((0, 0), (1, 1), (2, 2)), "split-flat")}, {"fine"})
+        hole = three((0, 0), (2, 2))
+        found = worst(hole, "split-flat")
+        self.assertEqual(found.status, "fault")
+        self.assertIn("No layer keeps 120–600 Hz", found.sentence)
+        self.assertEqual({s.status for s in by_id(apply(hole, found.fix), "split-flat")}, {"fine"})
+        both = three((0, 1), (1, 2))
+        found = worst(both, "split-flat")
+        self.assertEqual(found.status, "fault")
+        self.assertIn("'a' and 'b' both keep 120–600 Hz", found.sentence)
+        self.assertGreater(found.value, 5.0)
+        self.assertEqual({s.status for s in by_id(apply(both, found.fix), "split-flat")}, {"fine"})
+        open_top = three((0, 0), (1, 1))
+        found = worst(open_top, "split-flat")
+        self.assertEqual((found.status, found.value), ("look", None))
+        self.assertIn("No layer keeps what lies above 600 Hz", found.sentence)
+        self.assertEqual({s.status for s in by_id(apply(open_top, found.fix), "split-flat")}, {"fine"})
+        # A double of one run is a double, not a fault of the split; nor is a band that is muted for the moment.
+        double = three((0, 0), (1, 1), (2, 2), (1, 1))
+        self.assertEqual({s.status for s in by_id(double, "split-flat")}, {"fine"})
+        muted = apply(three((0, 0), (1, 1), (2, 2)), SetValue(path="layers/b/mute", value=True))
+        self.assertEqual([s for s in by_id(muted, "split-flat") if s.status != "fine"], [])
+
+    def test_split_sum_tells_what_the_parts_add_up_to(self):
+        self.assertLess(worst(two(), "split-sum").value, 0.3)
+        for change, words in (
+            ({"level_db": -14.0}, "levels -9.0 dB ('sub'), -14.0 dB ('mid')"),
+            ({"eq": (Bell(frequency_hz=400.0, gain_db=-8.0, q=2.0),)}, "by EQ -7.8 dB of 'mid'"),
+            ({"treatments": (SoftClip(drive_db=24.0),)}, "soft clip of 'mid'"),
+        ):
+            found = worst(two(mid=change), "split-sum")
+            self.assertIn(words, found.sentence)
+            # The filters are as whole as ever: that is the other finding.
+            self.assertLess(worst(two(mid=change), "split-flat").value, 0.01)
+        deep = worst(two(mid={"eq": (Bell(frequency_hz=400.0, gain_db=-8.0, q=2.0),)}), "split-sum")
+        self.assertAlmostEqual(deep.value, 8.0, delta=0.4)
+
     def test_plumb(self):
         self.assertEqual(worst(two(), "plumb").status, "fine")
         for change in ({"polarity": "inverted"}, {"delay_ms": 3.0}):
@@ -125,6 +185,29 @@ class SoundingsTest(unittest.TestCase):
         loud = plain_stack(layers=(Layer(id="sub", source=SINE, level_db=6.0),))
         self.assertEqual(worst(loud, "headroom").status, "fault")
         self.assertEqual(self.fixed(loud, "headroom").status, "fine")
+        # With a limiter on and the kick on top of it the ceiling comes down with the rest: else the bass would only
+        # be limited less, and the mix as loud.
+        kick = Kick(sound=SynthKick(), level_db=0.0, hits=(0.0, 2.0))
+        limited = loud.model_copy(update={"bus": Bus(limiter=Limiter(ceiling_db=-1.0)), "kick": kick})
+        found = worst(limited, "headroom")
+        self.assertEqual(found.status, "fault")
+        lowered = apply(limited, found.fix)
+        by = limited.kick.level_db - lowered.kick.level_db
+        self.assertAlmostEqual(by, found.value + 1.1, delta=0.02)
+        self.assertAlmostEqual(lowered.bus.limiter.ceiling_db, -1.0 - by, delta=0.02)
+        self.assertAlmostEqual(lowered.bus.level_db, limited.bus.level_db - by, delta=0.02)
+        self.assertLessEqual(worst(lowered, "headroom").value, -1.0)
+
+    def test_headroom_of_a_sustained_bass_under_its_ceiling(self):
+        # A limiter at -1 dBFS on a sustained sine: the true peak is that, and nothing is to be turned down.
+        held = tuple(Note(start_beats=float(b), length_beats=1.0, pitch=33) for b in range(4))
+        loud = plain_stack(
+            layers=(Layer(id="sub", source=SINE, level_db=6.0),),
+            pattern=held,
+            bus=Bus(limiter=Limiter(ceiling_db=-1.0)),
+        )
+        found = worst(loud, "headroom")
+        self.assertAlmostEqual(found.value, -1.0, delta=0.1)
 
     def test_kick_level(self):
         kick = Kick(sound=SynthKick(), level_db=-20.0, hits=(0.0, 1.0, 2.0, 3.0))
@@ -140,6 +223,20 @@ class SoundingsTest(unittest.TestCase):
             self.assertEqual(found.status, "fault", shape.kind)
             self.assertIn("4 of 4 hits", found.sentence)
             self.assertEqual(self.fixed(slow, "duck-recovery").status, "fine")
+
+    def test_duck_recovery_is_read_as_late_as_the_next_hit_lets_it(self):
+        # With the second hit taken away the reduction falls on: where that hit would come is what was still left then.
+        kick = Kick(hits=(0.0, 2.0))
+        for attack in (0.0, 30.0, 60.0, 100.0):
+            for lookahead in (0.0, 5.0):
+                shape = KeyedDuck(attack_ms=attack, lookahead_ms=lookahead, release_ms=250.0, hold_ms=0.0)
+                stack = two(kick=kick, duckers=(Ducker(shape=shape),))
+                (_, last) = measure(stack, loader({}), ENGINE).recoveries["duck"]
+                first = measure(stack, loader({}), ENGINE).recoveries["duck"][0]
+                alone = measure(two(kick=Kick(hits=(0.0,)), duckers=(Ducker(shape=shape),)), loader({}), ENGINE)
+                at = 48000 - round(48 * lookahead) - 1
+                self.assertAlmostEqual(first.left_db, float(alone.reductions["duck"][at]), delta=0.05, msg=attack)
+                self.assertEqual((first.beat, last.beat), (0.0, 2.0))
 
     def test_limits_can_be_overridden(self):
         boomy = two(mid={"eq": (Bell(frequency_hz=316.0, gain_db=14.0, q=1.2),)})
@@ -283,12 +380,86 @@ class LowEndTest(unittest.TestCase):
         worse = next(p for p, s in statuses.items() if s is bad)
         self.check(apply(base, SetValue(path="kick/polarity", value=worse)), "kick-phase", bad.status)
 
-    def test_notes_that_differ_within_a_pitch_are_not_mended_by_pitch(self):
+    def test_notes_that_differ_within_a_pitch_are_mended_by_taking_the_velocity_off(self):
         uneven = self.stack(source=SINE.model_copy(update={"velocity": 1.0}))
         notes = tuple(Note(start_beats=b, length_beats=0.9, pitch=33, velocity=v) for b, v in ((0, 127), (2, 40)))
-        found = worst(uneven.model_copy(update={"pattern": notes}), "sub-even")
-        self.assertIn("first take the velocity off", found.sentence)
-        self.assertEqual(found.fix.path, "layers/sub/source/velocity")
+        uneven = uneven.model_copy(update={"pattern": notes})
+        found = worst(uneven, "sub-even")
+        self.assertIn("which no level by pitch can mend", found.sentence)
+        self.assertEqual(found.fix.edits[0].path, "layers/sub/source/velocity")
+        self.assertLess(worst(apply(uneven, found.fix), "sub-even").value, 0.2)
+
+    def test_velocity_that_evens_notes_out_is_left_alone(self):
+        # A bell at the louder pitch that a softer velocity makes up for: off with the velocity, it would be worse.
+        source = SINE.model_copy(update={"velocity": 1.0})
+        notes = tuple(
+            Note(start_beats=float(b), length_beats=0.9, pitch=p, velocity=v)
+            for b, (p, v) in enumerate(((31, 127), (38, 60), (31, 90), (38, 50)))
+        )
+        uneven = self.stack(source=source, eq=(Bell(frequency_hz=73.4, gain_db=6.5, q=4.0),))
+        uneven = uneven.model_copy(update={"pattern": notes})
+        before = worst(uneven, "sub-even")
+        self.assertGreater(before.value, 1.5)
+        self.assertLess(worst(apply(uneven, before.fix), "sub-even").value, before.value - 0.2)
+
+    def test_equal_sines_are_even_at_any_length(self):
+        # Equal sines have equal levels: whole periods are measured, or where there is none the sine itself.
+        for beats, limit in ((0.9, 0.02), (0.3, 0.02), (0.08, 0.3), (0.04, 0.5)):
+            pattern = tuple(Note(start_beats=0.5 * i, length_beats=beats, pitch=p) for i, p in enumerate(range(28, 36)))
+            stack = self.stack().model_copy(update={"pattern": pattern})
+            self.assertLess(worst(stack, "sub-even").value, limit, beats)
+
+    def test_range_knows_the_octave_of_the_tone_where_no_pitch_is_clear(self):
+        # E2 an octave down is E1, 41 Hz: in range, however short the notes and however steep the drop.
+        for length, drop in ((0.04, 0.0), (0.5, 48.0)):
+            source = ToneSource(
+                tones=(Tone(shape="sine", octave=-1),), velocity=0.0, drop_semitones=drop, drop_ms=400.0
+            )
+            pattern = tuple(Note(start_beats=float(b), length_beats=length, pitch=40 + b) for b in range(4))
+            stack = self.stack(source=source).model_copy(update={"pattern": pattern})
+            measures = measure(stack, loader({}), ENGINE)
+            self.assertTrue(any(note.frequency_hz is None for note in measures.notes["sub"]), (length, drop))
+            self.assertEqual(worst(stack, "sub-range").value, 0.0, (length, drop))
+
+    def test_a_second_harmonic_on_another_notes_place_doubles_nothing(self):
+        # The mid plays an octave over the sub: its fundamentals lie at the sub's second harmonics, where a later note of
+        # the sub has its own.
+        mid = Layer(
+            id="mid",
+            name="mid",
+            transpose=12,
+            source=ToneSource(tones=(Tone(shape="sine"),)),
+            span=Span(first=0, last=1),
+        )
+        pattern = tuple(Note(start_beats=float(b), length_beats=0.9, pitch=p) for b, p in enumerate((31, 43, 31, 43)))
+        stack = self.stack(above=(mid,)).model_copy(update={"pattern": pattern})
+        found = worst(stack, "double-sub")
+        self.assertEqual(found.status, "fine", found.sentence)
+        self.assertLess(found.value, -40.0)
+
+    def test_clicks_are_heard_where_they_are(self):
+        soft = Envelope(attack_ms=20.0, sustain=1.0, release_ms=60.0)
+        source = ToneSource(tones=(Tone(shape="sine", start_phase_deg=90.0),), velocity=0.0, envelope=soft)
+        self.assertEqual(worst(self.stack(source=source), "sub-start").status, "fine")
+        hard = source.model_copy(update={"envelope": Envelope(attack_ms=0.5, sustain=1.0, release_ms=60.0)})
+        clicking = self.stack(source=hard)
+        found = worst(clicking, "sub-start")
+        self.assertIn("clicks at 4 places", found.sentence)
+        self.assertEqual(len(found.show.beats), 4)
+        self.assertEqual(worst(apply(clicking, found.fix), "sub-start").status, "fine")
+        # A high note's buzz is no click: harmonics stand up there all the time.
+        buzz = self.stack(Tone(shape="saw"))
+        self.assertEqual(worst(buzz, "sub-start").status, "fine")
+
+    def test_a_jump_at_the_seam_is_a_click(self):
+        # A note of a tone whose end the loop cuts by bringing it back at another phase: 40.3 Hz has no whole number of
+        # cycles in the loop, so the take jumps where it is laid end to end.
+        t = np.arange(96000) / 48000
+        wave = 0.5 * np.sin(2 * np.pi * 40.3 * t)
+        found = clicks(np.stack([wave, wave]).astype(np.float32), moments=(24000,), rate_hz=48000)
+        self.assertTrue(found and min(found[0].frame, 96000 - found[0].frame) < 400)
+        steady = 0.5 * np.sin(2 * np.pi * 40.0 * t)
+        self.assertEqual(clicks(np.stack([steady, steady]).astype(np.float32), moments=(24000,), rate_hz=48000), ())
 
     def test_nine_db_are_brought_below_half_a_db(self):
         bumpy = self.stack(eq=(Bell(frequency_hz=49.0, gain_db=12.0, q=3.0),))

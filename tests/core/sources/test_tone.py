@@ -58,7 +58,20 @@ class ToneTest(unittest.TestCase):
         self.assertAlmostEqual(10 * np.log10(np.mean(many**2) / np.mean(one**2)), 0.0, delta=1.5)
         places = Tone(copies=5, detune_cents=10.0, spread=1.0).copy_places()
         self.assertEqual([cents for cents, _ in places], [-10.0, -5.0, 0.0, 5.0, 10.0])
-        self.assertAlmostEqual(sum(pan for _, pan in places), 0.0)
+        # The lowest copy stands left, the highest right; their neighbours on the other side of each.
+        self.assertEqual([pan for _, pan in places], [-1.0, 0.5, 0.0, -0.5, 1.0])
+        wide = played(tone_source(copies=2, detune_cents=50.0, spread=1.0), Note(length_beats=4.0, pitch=57))
+        found = [np.argmax(np.abs(np.fft.rfft(side[9600:57600]))) for side in wide]
+        assert_allclose(found, [220.0 * 2 ** (-50 / 1200), 220.0 * 2 ** (50 / 1200)], atol=1.0)
+
+    def test_a_release_begins_at_the_level_that_the_gate_leaves(self):
+        # A gate that closes within the attack, within the decay, and on the sustain: no step at any of them.
+        for gate in (200, 3000, 40000):
+            curve = adsr(60000, gate, attack_frames=480, decay_frames=24000, sustain=0.3, release_frames=9600).astype(
+                float
+            )
+            self.assertAlmostEqual(curve[gate], curve[gate - 1], delta=0.01, msg=gate)
+            self.assertLess(np.abs(np.diff(curve)).max(), 0.01)
 
     def test_glide_reaches_the_next_pitch_in_its_time(self):
         source = ToneSource(tones=(Tone(shape="sine"),), envelope=ORGAN, glide_ms=100.0)
