@@ -6,7 +6,7 @@ DEV_STAMP := $(VENV)/.ready-dev
 DATA ?= data
 VENDOR := apilado/web/static/vendor
 
-.PHONY: demo serve test lint format bench vendor screenshots clean
+.PHONY: demo serve test sweep lint format bench vendor screenshots clean
 
 demo: $(STAMP)
 	$(VENV)/bin/apilado demo --data $(DATA)
@@ -30,6 +30,10 @@ $(DEV_STAMP): requirements-dev.txt $(STAMP)
 test: $(DEV_STAMP)
 	tests/install-chromium
 	$(PYTHON) -W error -m tests
+
+# What holds for random stacks, on ten times as many of them as the suite takes.
+sweep: $(DEV_STAMP)
+	APILADO_SEEDS=10 $(PYTHON) -W error -m tests tests.seeded
 
 lint: $(DEV_STAMP)
 	$(VENV)/bin/ruff check .

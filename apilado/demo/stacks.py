@@ -185,13 +185,17 @@ def lock_gate() -> Bundle:
 
 
 def rope_walk() -> Bundle:
-    """A plucked take, doubled and split: its body below, its string above, a sine under both."""
+    """A plucked take, doubled and split: its body below, its string above, a sine under both.
+
+    At a tempo at which no beat falls on a frame, and with a last note that is held over the loop's seam.
+    """
     notes = tuple(
         Note(start_beats=4.0 * bar + at, length_beats=length, pitch=pitch, velocity=100)
         for bar, root in enumerate((33, 33, 29, 31))
         for at, length, pitch in ((0.0, 1.4, root), (1.5, 0.45, root), (2.0, 0.9, root + 3), (3.0, 0.9, root))
     )
-    stack_tempo = 104.0
+    notes = (*notes[:-1], notes[-1].model_copy(update={"length_beats": 1.3}))
+    stack_tempo = 103.7
     asset = pluck_take(notes, stack_tempo, 16.0)
     take = TakeSource(asset=asset.sha256, file_name="rope-walk-pluck.wav")
     sine = ToneSource(

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.testing import assert_allclose
 
 from apilado.actions import stacks
-from apilado.actions.delivery import Deliveries, DeliveryOptions, rendered_files, safe_name
+from apilado.actions.delivery import Deliveries, DeliveryOptions, clipping_in_words, rendered_files, safe_name
 from apilado.core.document.edits_borders import RemoveCrossover
 from apilado.core.document.edits_values import SetValue
 from apilado.core.formats.audio_files import read_audio
@@ -17,7 +17,7 @@ from apilado.core.render.graph import build, clock_of
 from apilado.demo.shelf import fill_if_empty
 from apilado.demo.stacks import rope_walk, slipway
 from apilado.errors import ApiladoError, InvalidEdit, UnreadableFile
-from tests.support import TemporaryWorkspace
+from tests.support import TemporaryWorkspace, rendered
 
 
 class WorkspaceCase(unittest.TestCase):
@@ -98,6 +98,36 @@ class DeliveryTest(WorkspaceCase):
                 total = sum(stem.astype(np.float64) for stem in stems)
                 assert_allclose(total, bus[:, : total.shape[1]], atol=1e-5)
                 self.assertLess(np.abs(bus[:, total.shape[1] :]).max(initial=0.0), 1e-4)
+
+    def test_clipped_samples_are_counted_and_told(self):
+        loud = slipway().stack
+        loud = loud.model_copy(update={"kick": loud.kick.model_copy(update={"level_db": 6.0})})
+        for bits in ("24", "16", "32f"):
+            files = self.files(loud, bits=bits, rate_hz=48000)
+            report = json.loads(files["measures.json"])["clipped_samples"]
+            audio = rendered(loud)["kick"]
+            # What lies beyond the largest whole number a file can hold, counted from the sound itself.
+            over = int(np.count_nonzero(np.abs(audio) > 1.0)) if bits != "32f" else 0
+            self.assertAlmostEqual(report["kick.wav"], over, delta=2 + over // 50)
+            self.assertEqual(bool(clipping_in_words(files["measures.json"])), bits != "32f")
+            if bits != "32f":
+                self.assertGreater(over, 20)
+                self.assertIn(f"kick.wav: {report['kick.wav']}", clipping_in_words(files["measures.json"]))
+        self.assertEqual(clipping_in_words(self.files(slipway().stack, rate_hz=48000)["measures.json"]), "")
+
+    def test_two_deliveries_are_the_same_bytes(self):
+        found, deliveries = [], Deliveries(self.workspace)
+        for _ in range(2):
+            job = deliveries.start(slipway().stack, DeliveryOptions(bits="32f", layers=False, bass=False))
+            while not job.done:
+                self.assertIsNone(job.error)
+                time.sleep(0.01)
+            found.append(job.path.read_bytes())
+            with zipfile.ZipFile(job.path) as archive:
+                self.assertNotIn(b"PEAK", archive.read("Slipway/mix.wav")[:200])
+                audio, rate = read_audio(archive.read("Slipway/mix.wav"), "mix.wav")
+                self.assertEqual((rate, audio.shape[0]), (48000, 2))
+        self.assertEqual(*found)
 
     def test_names_formats_and_measures(self):
         files = self.files(slipway().stack, file_format="flac", bits="16", rate_hz=44100)

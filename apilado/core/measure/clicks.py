@@ -58,5 +58,5 @@ def clicks(audio: Audio, *, moments: tuple[int, ...], rate_hz: int) -> tuple[Cli
 
 
 def _usual(level: NDArray[np.float32]) -> float:
-    """The level that the sound reaches up there where nothing begins or ends; the edge of a saw is short but comes often."""
+    """The level that it reaches up there where nothing begins or ends: the edge of a saw is short but comes often."""
     return float(np.percentile(level, 99.5)) if level.size else 0.0

@@ -8,7 +8,7 @@ from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.filters import dc_blocker, filtered, settle_frames
 from apilado.core.dsp.oversampling import oversampled
-from apilado.core.dsp.shapers import soft_clip
+from apilado.core.dsp.shapers import soft_clip, soft_clip_between
 from apilado.core.parameters import choice, number
 from apilado.core.treatments.base import Treatment, blended
 from apilado.core.units import db_to_gain
@@ -27,7 +27,13 @@ class SoftClip(Treatment):
 
     def process(self, audio: Audio, clock: Clock) -> Audio:
         gain = float(db_to_gain(self.drive_db))
-        wet = oversampled(audio, self.oversampling, lambda x: soft_clip(x, gain), looped=clock.looped)
+        wet = oversampled(
+            audio,
+            self.oversampling,
+            lambda x: soft_clip(x, gain),
+            looped=clock.looped,
+            between=lambda x: soft_clip_between(x, gain),
+        )
         # An odd curve too makes DC of a wave that is not symmetric: it goes, as any DC.
         wet = filtered(wet, dc_blocker(clock.rate_hz), looped=clock.looped)
         return blended(audio, wet, blend=self.blend, wet_gain=float(db_to_gain(self.output_db)))

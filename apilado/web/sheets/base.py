@@ -9,12 +9,14 @@ from typing import Any
 from pydantic import BaseModel
 
 from apilado.core.document.carving import MOST_PAIRS
-from apilado.core.document.equaliser import MOST_POINTS, POINTS, KeyedBell, Point
+from apilado.core.document.equaliser import MOST_POINTS, POINTS, KeyedBell, Point, eq_sections, still_and_moving
 from apilado.core.document.stack import Stack
+from apilado.core.dsp.linear_phase import rings_ms
 from apilado.core.parameters import Parameter, parameters_of
 from apilado.core.treatments.base import Treatment
 from apilado.core.treatments.registry import TREATMENTS
 
+LONG_RINGING_MS = 50.0
 AUDIO_ACCEPT = ".wav,.aif,.aiff,.flac,.ogg,.mp3"
 HITS_ACCEPT = f".mid,.midi,{AUDIO_ACCEPT}"
 STARTS = MappingProxyType(
@@ -147,10 +149,22 @@ def eq_section(stack: Stack, owner: str, phase: tuple[Field, ...] = ()) -> Secti
             if not (drum and model is KeyedBell)
         )
     note = "Or double-click in the Profile, and pull."
+    if phase and phase[0].value == "linear-phase":
+        note = f"{_ringing_said(stack, owner)} {note}"
     if owner != "shared" and len(stack.pairs) < MOST_PAIRS:
         partners = [(name, shown) for name, shown in others if name != "shared"]
         phase = (*phase, choice_field(f"{owner}!pair", "Pair with", "", [("", "…"), *partners]))
     return Section("EQ", phase, adds, children=tuple(children), note=note)
+
+
+def _ringing_said(stack: Stack, owner: str) -> str:
+    """What a linear phase costs: the points ring before a sound as long as after it."""
+    still, _ = still_and_moving(stack.points_of(owner))
+    rings = rings_ms(eq_sections(still, stack.sample_rate), stack.sample_rate)
+    said = f"These points ring {rings:.0f} ms before every sound, as long as after it, until they are 60 dB down."
+    if rings > LONG_RINGING_MS:
+        said += " That is heard as a swell before each note; in one pass what rings before the first beat is cut off."
+    return said
 
 
 def _trigger_field(stack: Stack, point: Point, path: str) -> tuple[Field, ...]:

@@ -2,13 +2,14 @@ import unittest
 
 import numpy as np
 from numpy.testing import assert_allclose
+from scipy import integrate
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.oversampling import oversampled
-from apilado.core.dsp.shapers import soft_clip
+from apilado.core.dsp.shapers import soft_clip, soft_clip_between
 from apilado.core.treatments.soft_clip import SoftClip
 from apilado.core.units import db_to_gain
-from tests.support import noise, sine
+from tests.support import RATES, noise, sine
 
 
 def alias_db(wave, frequency_hz, rate_hz=48000):
@@ -48,6 +49,57 @@ class OversamplingTest(unittest.TestCase):
     def test_factors(self):
         with self.assertRaisesRegex(ValueError, "1, 2, 4 or 8"):
             oversampled(noise(100), 3, lambda x: x, looped=False)
+
+
+class PassBandTest(unittest.TestCase):
+    def test_nothing_is_lost_up_to_19_khz(self):
+        for rate in RATES:
+            quiet = noise(1 << 16, seed=4, amplitude=1e-4)
+            at = np.fft.rfftfreq(1 << 16, 1 / rate)
+            inside = (at > 20.0) & (at < 19000.0)
+            for factor in (2, 4, 8):
+                for between in (None, lambda x: soft_clip_between(x, 1.0)):
+                    out = oversampled(quiet, factor, lambda x: soft_clip(x, 1.0), looped=True, between=between)
+                    response = np.fft.rfft(out[0].astype(float))[inside] / np.fft.rfft(quiet[0].astype(float))[inside]
+                    with self.subTest(rate=rate, factor=factor, between=between is not None):
+                        self.assertLess(np.abs(20 * np.log10(np.abs(response))).max(), 0.5)
+                        self.assertLess(np.abs(np.angle(response)).max(), 0.01)
+
+
+class AntiderivativeTest(unittest.TestCase):
+    def test_it_is_the_mean_of_the_curve_between_two_samples(self):
+        # Against SciPy's quadrature.
+        pairs = ((-1.0, 1.0), (0.2, 0.9), (0.5, 0.5), (0.0, 1e-6), (-3.0, -2.9))
+        for gain in (1.0, 15.8):
+            for a, b in pairs:
+                planes = np.array([[a, b], [b, a]], np.float32)
+                steps = integrate.quad(
+                    lambda t, a=a, b=b, gain=gain: float(_curve(gain * (a + t * (b - a)))), 0.0, 1.0
+                )[0]
+                self.assertAlmostEqual(float(soft_clip_between(planes, gain)[0, 0]), steps, delta=2e-6)
+
+    def test_a_saw_driven_by_24_dB_has_14_dB_less_alias(self):
+        # Against the same curve at 64 times the rate, reached by FFT: below 20 kHz.
+        frames, rate, gain = 1 << 15, 48000, 10 ** (24 / 20)
+        n = np.arange(1, 218)
+        phase = 75 * np.arange(frames) / frames  # 109.9 Hz
+        saw = sum(2 / (np.pi * k) * np.sin(2 * np.pi * k * phase) for k in n).astype(np.float32)[None]
+        spectrum = np.zeros(64 * frames // 2 + 1, complex)
+        spectrum[: frames // 2 + 1] = np.fft.rfft(saw[0].astype(float))
+        shaped = _curve(gain * np.fft.irfft(spectrum, 64 * frames) * 64)
+        wanted = np.fft.rfft(shaped)[: frames // 2 + 1] / 64
+        inside = np.fft.rfftfreq(frames, 1 / rate) < 20000.0
+        errors = {}
+        for between in (None, lambda x: soft_clip_between(x, gain)):
+            out = oversampled(saw, 4, lambda x: soft_clip(x, gain), looped=True, between=between)
+            apart = np.abs(np.fft.rfft(out[0].astype(float)) - wanted)[inside]
+            errors[between is not None] = 10 * np.log10(np.sum(apart**2) / np.sum(np.abs(wanted[inside]) ** 2))
+        self.assertLess(errors[True], -60.0)
+        self.assertLess(errors[True], errors[False] - 10.0)
+
+
+def _curve(v):
+    return v / np.sqrt(1 + np.asarray(v, float) ** 2)
 
 
 class SoftClipTest(unittest.TestCase):

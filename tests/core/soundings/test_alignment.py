@@ -9,7 +9,7 @@ from apilado.core.document.edits import apply
 from apilado.core.document.edits_values import SetValue
 from apilado.core.document.layer import Layer, Span
 from apilado.core.document.stack import Crossover
-from apilado.core.soundings.alignment import advise, change_in_words, meetings_of
+from apilado.core.soundings.alignment import advise, change_in_words, freedoms, meetings_of
 from apilado.core.soundings.measures import measure
 from apilado.core.sources.layer_sound import LayerSound
 from apilado.core.sources.tone import Envelope, Tone, ToneSource
@@ -68,6 +68,30 @@ class PlumbTest(unittest.TestCase):
             before, now = (scipy_gain_db(s, "sub", "mid", 120.0) for s in (stack, mended))
             self.assertGreater(now, before + 0.3)
             self.assertGreater(now, 1.0)
+
+    def test_a_delay_that_all_layers_have_is_taken_off(self):
+        stack = two_voices(delay_ms=9.0)
+        stack = apply(stack, SetValue(path="layers/sub/delay_ms", value=5.0))
+        mended = apply(stack, advise(measure(stack, loader({}), ENGINE)).edit)
+        self.assertEqual(min(layer.delay_ms for layer in mended.layers), 0.0)
+
+    def test_a_start_phase_is_counted_in_each_layers_own_pitch(self):
+        # The upper plays an octave over the lower: a cycle of it is half a cycle of the other.
+        stack = two_voices(transpose=12)
+        advice = advise(measure(stack, loader({}), ENGINE))
+        self.assertEqual({(round(m.upper_hz / m.fundamental_hz, 3)) for m in advice.meetings}, {2.0})
+        mended = apply(stack, advice.edit)
+        self.assertGreater(scipy_gain_db(mended, "sub", "mid", 120.0), scipy_gain_db(stack, "sub", "mid", 120.0) + 0.3)
+
+    def test_a_treated_child_turns_with_its_parent(self):
+        parent = Layer(id="a", name="a", source=tone(), treatments=(SoftClip(drive_db=18.0),))
+        child = Layer(id="b", name="b", source=LayerSound(layer="a", tap="treated"), span=Span(first=1, last=1))
+        other = Layer(id="c", name="c", source=tone(start_phase_deg=100.0), span=Span(first=2, last=2))
+        borders = (Crossover(frequency_hz=120.0), Crossover(frequency_hz=500.0))
+        stack = plain_stack(layers=(parent, child, other), crossovers=borders)
+        self.assertEqual([f.family for f in freedoms(stack, ("a", "b", "c"))], ["a", "a", "c"])
+        advice = advise(measure(stack, loader({}), ENGINE))
+        self.assertNotIn("recording", " ".join(advice.reasons))
 
     def test_layers_of_one_source_need_polarity_or_delay(self):
         layers = (
