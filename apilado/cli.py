@@ -6,15 +6,20 @@ import argparse
 import contextlib
 import hashlib
 import json
+import secrets
 import socket
 import sys
 import tempfile
 from collections.abc import Iterator, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from apilado import __version__
 from apilado.errors import ApiladoError, NotFound, UnreadableFile
 from apilado.settings import SETTINGS, default
+
+if TYPE_CHECKING:
+    from apilado.web.security import Doors
 
 
 def parser() -> argparse.ArgumentParser:
@@ -34,6 +39,7 @@ def parser() -> argparse.ArgumentParser:
     render.add_argument("stack", metavar="STACK", help="a .json (assets beside it in assets/) or a bundle")
     render.add_argument("--out", required=True, type=Path, metavar="DIR")
     render.add_argument("--stems", action="store_true", help="bass, kick and layers too, with measures.json")
+    render.add_argument("--force", action="store_true", help="write over files that are there")
     render.add_argument("--one-pass", action="store_true", help="from silence, with the tail, instead of a loop")
     render.add_argument("--format", choices=("wav", "flac"), default="wav")
     render.add_argument("--bits", choices=("16", "24", "32f"), default="24")
@@ -57,10 +63,14 @@ def main(arguments: Sequence[str] | None = None) -> int:
     given = parser().parse_args(arguments)
     try:
         return int(COMMANDS[given.command](given))
+    except KeyboardInterrupt:
+        print("apilado: stopped", file=sys.stderr)
+        return 130
     except ApiladoError as error:
         print(f"apilado: {error}", file=sys.stderr)
     except OSError as error:
-        print(f"apilado: {error.strerror or error}: {error.filename}", file=sys.stderr)
+        where = f": {error.filename}" if error.filename else ""
+        print(f"apilado: {error.strerror or error}{where}", file=sys.stderr)
     return 2
 
 
@@ -68,7 +78,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
 def opened(path_text: str) -> Iterator[tuple[object, object]]:
     """The stack of a .json or a bundle, and a loader of its assets."""
     from apilado.core.document.reading import stack_from_json
-    from apilado.core.formats.audio_files import EXTENSIONS, read_audio, resampled
+    from apilado.core.formats.audio_files import EXTENSIONS, read_at
     from apilado.core.formats.bundles import read_bundle
 
     path = Path(path_text)
@@ -87,14 +97,13 @@ def opened(path_text: str) -> Iterator[tuple[object, object]]:
                 raise UnreadableFile(f"'{path.name}' needs assets/{sha[:12]}… beside it")
             data = found.read_bytes()
             if hashlib.sha256(data).hexdigest() != sha:
-                raise UnreadableFile(f"'{found.name}' is not what its name says")
+                raise UnreadableFile(f"the content of '{found.name}' does not match its SHA-256")
             held[sha] = (data, found.name)
 
     def load(sha: str, rate_hz: int) -> object:
         if sha not in held:
             raise NotFound(f"there is no asset {sha[:12]}…")
-        audio, rate = read_audio(*held[sha])
-        return resampled(audio, rate, rate_hz)
+        return read_at(*held[sha], rate_hz)
 
     yield stack, load
 
@@ -105,18 +114,57 @@ def _serve(given: argparse.Namespace) -> int:
     from apilado.actions.workspace import Workspace
     from apilado.demo.shelf import fill_if_empty
     from apilado.web.app import create_app
+    from apilado.web.patience import PatientProtocol
+    from apilado.web.security import Doors
 
+    allowed = tuple(name.strip() for name in given.allow_host.split(",") if name.strip())
+    check_doors(given.host, allowed)
     listener = listening(given.host, given.port)
     port = listener.getsockname()[1]
     workspace = Workspace(given.data, cache_bytes=given.cache_mib * 2**20)
     if given.command == "demo":
         fill_if_empty(workspace)
-    app = create_app(workspace, host=given.host, port=port)
-    server = uvicorn.Server(uvicorn.Config(app, log_level="warning", timeout_graceful_shutdown=2))
-    shown = f"[{given.host}]" if ":" in given.host else given.host
-    print(f"Apilado is ready at http://{shown}:{port}/", flush=True)
-    server.run(sockets=[listener])
+    doors = Doors(given.host, port, allowed, key_for(given.host))
+    config = uvicorn.Config(
+        create_app(workspace, doors), log_level="warning", timeout_graceful_shutdown=2, http=PatientProtocol
+    )
+    print(f"Apilado is ready at {address_of(doors)}", flush=True)
+    if doors.key:
+        print("It is open to the network: whoever has this address can hear and change everything in it.", flush=True)
+    with contextlib.suppress(KeyboardInterrupt):
+        uvicorn.Server(config).run(sockets=[listener])
     return 0
+
+
+def check_doors(host: str, allowed: tuple[str, ...]) -> None:
+    """Refuses a bench that nobody could ask for.
+
+    Raises:
+        ApiladoError: it listens on every address, and no name is allowed under which it may be asked for.
+    """
+    from apilado.web.security import is_wildcard
+
+    if is_wildcard(host) and not allowed:
+        raise ApiladoError(
+            f"{host} listens on every address of this machine: say under which names the bench may be asked for, "
+            "as in --allow-host bench.local,192.168.1.20"
+        )
+
+
+def key_for(host: str) -> str:
+    """A new key for a bench beyond loopback; none is needed within it."""
+    from apilado.web.security import is_loopback
+
+    return "" if is_loopback(host) else secrets.token_urlsafe(24)
+
+
+def address_of(doors: Doors) -> str:
+    """The address to open, with its key where it needs one."""
+    from apilado.web.security import KEY_NAME, is_wildcard
+
+    name = doors.allowed[0] if is_wildcard(doors.host) else doors.host
+    shown = f"[{name}]" if ":" in name else name
+    return f"http://{shown}:{doors.port}/" + (f"?{KEY_NAME}={doors.key}" if doors.key else "")
 
 
 def listening(host: str, port: int) -> socket.socket:
@@ -138,7 +186,7 @@ def listening(host: str, port: int) -> socket.socket:
 
 
 def _render(given: argparse.Namespace) -> int:
-    from apilado.actions.delivery import REPORT, DeliveryOptions, clipping_in_words, rendered_files
+    from apilado.actions.delivery import REPORT, DeliveryOptions, clipping_in_words, file_names, rendered_files
     from apilado.core.render.engine import Engine
     from apilado.store.assets import write_whole
 
@@ -153,6 +201,11 @@ def _render(given: argparse.Namespace) -> int:
             kick=given.stems,
         )
         given.out.mkdir(parents=True, exist_ok=True)
+        there = [name for name in file_names(stack, options) if (given.out / name).exists()]
+        if there and not given.force:
+            raise ApiladoError(
+                f"'{given.out}' holds {', '.join(there)} already: nothing was written. --force writes over them"
+            )
         for name, content in rendered_files(stack, load, Engine(), options, lambda share, doing: None):
             if name != REPORT or given.stems:
                 write_whole(given.out / name, content)
@@ -181,8 +234,9 @@ def _import(given: argparse.Namespace) -> int:
     from apilado.actions.stacks import import_stack
     from apilado.actions.workspace import Workspace
 
+    content = given.file.read_bytes()
     workspace = Workspace(given.data)
-    revision = import_stack(workspace, given.file.read_bytes(), given.file.name)
+    revision = import_stack(workspace, content, given.file.name)
     print(f"'{revision.stack.name}' is on the shelf as stack {revision.stack_id}")
     workspace.close()
     return 0

@@ -6,6 +6,8 @@
     ├── InvalidEdit                  an edit that cannot be applied to this document
     ├── UnreadableFile               a file that is not what it should be (audio, MIDI, bundle, JSON)
     ├── NotFound                     a stack, an asset or a delivery that is not there
+    ├── StorageFault                 the data folder cannot be read or written: full, locked, damaged, someone else's
+    ├── ServerFault                  a fault of ours, told without its innards
     └── Overtaken                    a render that a newer one has made pointless; never shown
 
 Messages say what was expected and what came. The web answers them once (web/app.py), the command line once (cli.py).
@@ -34,6 +36,14 @@ class UnreadableFile(ApiladoError):
 
 class NotFound(ApiladoError):
     """The named thing does not exist."""
+
+
+class StorageFault(ApiladoError):
+    """The data folder cannot be read or written as it should be."""
+
+
+class ServerFault(ApiladoError):
+    """Something went wrong that should not."""
 
 
 class Overtaken(ApiladoError):

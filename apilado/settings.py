@@ -17,7 +17,8 @@ class Setting:
 
 
 SETTINGS: tuple[Setting, ...] = (
-    Setting("host", "127.0.0.1", "address to listen on; anything but loopback opens the bench to the network"),
+    Setting("host", "127.0.0.1", "address to listen on; beyond loopback the address that is printed holds a key"),
+    Setting("allow_host", "", "names under which a bench beyond loopback may be asked for, with commas between them"),
     Setting("port", 8765, "port to listen on"),
     Setting("data", Path("data"), "folder of the database, the assets and the deliveries"),
     Setting("cache_mib", 512, "memory for rendered stages, in MiB"),

@@ -15,7 +15,7 @@ from apilado.actions.workspace import Workspace
 from apilado.core.document.layer import Layer, Span
 from apilado.core.document.stack import Bus, Crossover, Limiter, Stack
 from apilado.core.dsp.audio import Audio, as_audio
-from apilado.core.formats.audio_files import read_audio, resampled
+from apilado.core.formats.audio_files import read_at
 from apilado.core.notes import Note
 from apilado.core.render.engine import Engine
 from apilado.core.render.graph import Graph, build, clock_of
@@ -59,8 +59,7 @@ def loader(files: Mapping[str, bytes]) -> AssetLoader:
     def load(sha: str, rate_hz: int) -> Audio:
         if sha not in files:
             raise NotFound(f"there is no asset {sha[:12]}…")
-        audio, rate = read_audio(files[sha], "held.wav")
-        return resampled(audio, rate, rate_hz)
+        return read_at(files[sha], "held.wav", rate_hz)
 
     return load
 

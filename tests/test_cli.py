@@ -68,7 +68,7 @@ class CommandsTest(FolderCase):
         (self.folder / "assets" / f"{asset.sha256}.wav").write_bytes(asset.content)
         self.assertEqual(run("check", path)[0], 0)
         (self.folder / "assets" / f"{asset.sha256}.wav").write_bytes(asset.content[:-2])
-        self.assertIn("is not what its name says", run("check", path)[2])
+        self.assertIn("does not match its SHA-256", run("check", path)[2])
 
     def test_one_pass_is_longer_and_rates_are_kept(self):
         arguments = ("render", self.folder / "slipway.apilado", "--rate", "44100", "--format", "flac", "--bits", "16")

@@ -19,8 +19,8 @@ from apilado.core.dsp.audio import sounding_until
 from apilado.core.formats.audio_files import Bits, FileFormat, clipped_samples, write_audio
 from apilado.core.parameters import Model, choice, switch
 from apilado.core.render.engine import Engine, Token
-from apilado.core.render.graph import build, clock_of
-from apilado.core.render.stage import stage
+from apilado.core.render.graph import Graph, build, clock_of
+from apilado.core.render.stage import Stage, stage
 from apilado.core.soundings.measures import Measures, measure
 from apilado.core.soundings.registry import sound
 from apilado.core.sources.base import AssetLoader
@@ -74,19 +74,7 @@ def rendered_files(
     at_rate = stack.model_copy(update={"sample_rate": options.rate_hz})
     clock = clock_of(at_rate, looped=options.extent == "loop")
     graph = build(at_rate, clock, load)
-    wanted = []
-    if options.mix:
-        wanted.append(("mix", graph.output))
-    if options.bass:
-        wanted.append(("bass", graph.bass))
-    if options.kick:
-        wanted.append(("kick", graph.kick))
-        heard = [trigger for trigger in stack.triggers if not trigger.mute]
-        wanted += [(f"drum-{safe_name(trigger.name)}-{trigger.id}", graph.drums[trigger.id]) for trigger in heard]
-    if options.layers:
-        for number, layer in enumerate(stack.layers, start=1):
-            if layer.id in graph.audible:
-                wanted.append((f"layer-{number:02d}-{safe_name(layer.name)}", graph.layers[layer.id]))
+    wanted = [(name, find(graph)) for name, find in _wanted(stack, options)]
     if not wanted:
         raise ApiladoError("there is nothing to write: choose the mix, the bass, the kick or the layers")
     steps = 2 * len(wanted) + 1
@@ -112,6 +100,37 @@ def rendered_files(
     data = {**measures_data(measures), "frames": frames, "clipped_samples": clipped}
     yield REPORT, (json.dumps(data, indent=1) + "\n").encode()
     progress(1.0, "Done")
+
+
+def _wanted(stack: Stack, options: DeliveryOptions) -> list[tuple[str, Callable[[Graph], Stage]]]:
+    """(name, what to render) of each file of sound, in order."""
+
+    def drum(name: str) -> Callable[[Graph], Stage]:
+        return lambda graph: graph.drums[name]
+
+    def layer(name: str) -> Callable[[Graph], Stage]:
+        return lambda graph: graph.layers[name]
+
+    wanted: list[tuple[str, Callable[[Graph], Stage]]] = []
+    if options.mix:
+        wanted.append(("mix", lambda graph: graph.output))
+    if options.bass:
+        wanted.append(("bass", lambda graph: graph.bass))
+    if options.kick:
+        wanted.append(("kick", drum("kick")))
+        heard = [trigger for trigger in stack.triggers if not trigger.mute]
+        wanted += [(f"drum-{safe_name(trigger.name)}-{trigger.id}", drum(trigger.id)) for trigger in heard]
+    if options.layers:
+        audible = {layer.id for layer in stack.audible_layers()}
+        for number, each in enumerate(stack.layers, start=1):
+            if each.id in audible:
+                wanted.append((f"layer-{number:02d}-{safe_name(each.name)}", layer(each.id)))
+    return wanted
+
+
+def file_names(stack: Stack, options: DeliveryOptions) -> list[str]:
+    """The files of sound that a delivery will write."""
+    return [f"{name}.{options.file_format}" for name, _ in _wanted(stack, options)]
 
 
 def clipping_in_words(measures_json: bytes) -> str:

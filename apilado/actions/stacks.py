@@ -58,10 +58,18 @@ def edit(
             if base is not None and base != head.id:
                 raise InvalidEdit(f"{error} (the stack was changed in another tab meanwhile)") from None
             raise
+        _check_assets(workspace, head.stack, changed)
         done = workspace.stacks.append(stack_id, head.id, changed, change.title(), gesture)
         if done is not None:
             return Edited(done, head.stack, rebased=base is not None and base != head.id)
     raise InvalidEdit("not changed: the stack is being edited too fast elsewhere")
+
+
+def _check_assets(workspace: Workspace, before: Stack, after: Stack) -> None:
+    """Refuses a change that names audio which is not there."""
+    for sha in set(after.asset_hashes()) - set(before.asset_hashes()):
+        if not workspace.assets.holds(sha):
+            raise InvalidEdit(f"not changed: there is no audio {sha[:12]}… here; bring its file first")
 
 
 def new_stack(workspace: Workspace, name: str) -> Revision:
@@ -109,12 +117,8 @@ def import_stack(workspace: Workspace, content: bytes, file_name: str) -> Revisi
         raise UnreadableFile(f"'{file_name}' is neither a bundle (.apilado) nor a stack (.json)")
     stack = stack_from_json(content)
     for sha in stack.asset_hashes():
-        try:
-            workspace.assets.get(sha)
-        except Exception:
-            raise UnreadableFile(
-                f"'{file_name}' needs audio that is not here: {sha[:12]}…; import it as a bundle"
-            ) from None
+        if not workspace.assets.holds(sha):
+            raise UnreadableFile(f"'{file_name}' needs audio that is not here: {sha[:12]}…; import it as a bundle")
     return workspace.stacks.create(stack, "Import")
 
 

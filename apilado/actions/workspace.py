@@ -7,8 +7,10 @@ from threading import Lock
 
 from apilado.core.dsp.audio import Audio
 from apilado.core.render.engine import Engine, Token
-from apilado.store.assets import PARTIAL, Assets
+from apilado.errors import StorageFault
+from apilado.store.assets import PARTIAL, Assets, not_written
 from apilado.store.database import Database
+from apilado.store.folder_lock import FolderLock
 from apilado.store.stacks import Stacks
 
 DATABASE_NAME = "apilado.sqlite3"
@@ -18,16 +20,25 @@ class Workspace:
     """One data folder, opened."""
 
     def __init__(self, folder: Path, *, cache_bytes: int = 512 * 2**20) -> None:
-        folder.mkdir(parents=True, exist_ok=True)
+        """Opens or makes a data folder, for this process alone.
+
+        Raises:
+            StorageFault: another process has it open, or it cannot be read or written.
+        """
         self.folder = folder
-        self.database = Database(folder / DATABASE_NAME)
-        self.stacks = Stacks(self.database)
-        self.assets = Assets(self.database, folder / "assets")
         self.deliveries = folder / "deliveries"
-        self.deliveries.mkdir(exist_ok=True)
-        # A delivery belongs to the run of the program that made it: what an earlier one left is of no use.
-        for left in (*self.deliveries.glob("*.zip"), *self.deliveries.glob(f"*{PARTIAL}")):
-            left.unlink()
+        try:
+            folder.mkdir(parents=True, exist_ok=True)
+            self._held = FolderLock(folder)
+            self.deliveries.mkdir(exist_ok=True)
+            # A delivery belongs to the run of the program that made it: what an earlier one left is of no use.
+            for left in (*self.deliveries.glob("*.zip"), *self.deliveries.glob(f"*{PARTIAL}")):
+                left.unlink()
+            self.database = Database(folder / DATABASE_NAME)
+            self.assets = Assets(self.database, folder / "assets")
+        except OSError as error:
+            raise StorageFault(not_written(Path(error.filename or folder), error)) from error
+        self.stacks = Stacks(self.database)
         self.engine = Engine(cache_bytes)
         self._tokens: dict[tuple[str, int, str], Token] = {}
         self._lock = Lock()
@@ -57,3 +68,4 @@ class Workspace:
         """Ends the threads and closes the database."""
         self.engine.close()
         self.database.close()
+        self._held.release()

@@ -2,29 +2,49 @@
 
 from __future__ import annotations
 
+import errno
 import hashlib
 import os
 import re
+import secrets
 from pathlib import Path
+from threading import BoundedSemaphore
 
 from apilado.core.dsp.audio import Audio
-from apilado.core.formats.audio_files import check_extension, read_audio, resampled
+from apilado.core.formats.audio_files import check_audio, check_extension, read_at
 from apilado.core.formats.bundles import Asset
-from apilado.errors import NotFound
+from apilado.errors import NotFound, StorageFault
 from apilado.store.database import Database
 
 SHA256 = re.compile(r"[0-9a-f]{64}")
 PARTIAL = ".part"
+MOST_DECODES = 2
+"""Audio files that are decoded at the same time: each takes memory; the others wait."""
 
 
 def write_whole(path: Path, content: bytes) -> None:
-    """Writes a file so that it is there whole or not at all, even if the process dies in the middle."""
-    partial = path.with_name(path.name + PARTIAL)
-    with partial.open("wb") as file:
-        file.write(content)
-        file.flush()
-        os.fsync(file.fileno())
-    os.replace(partial, path)
+    """Writes a file so that it is there whole or not at all, even if the process dies in the middle.
+
+    Raises:
+        StorageFault: it cannot be written; nothing is left of it.
+    """
+    partial = path.with_name(f"{path.name}.{secrets.token_hex(4)}{PARTIAL}")
+    try:
+        with partial.open("wb") as file:
+            file.write(content)
+            file.flush()
+            os.fsync(file.fileno())
+        os.replace(partial, path)
+    except OSError as error:
+        partial.unlink(missing_ok=True)
+        raise StorageFault(not_written(path, error)) from error
+
+
+def not_written(path: Path, error: OSError) -> str:
+    """Why a file could not be written, and what to do."""
+    if error.errno in (errno.ENOSPC, errno.EDQUOT):
+        return f"there is no room left on the disk for '{path.name}': nothing was kept. Make room, and do it again"
+    return f"'{path}' cannot be written: {error.strerror or error}. Check who owns the folder and what it permits"
 
 
 class Assets:
@@ -32,6 +52,7 @@ class Assets:
 
     def __init__(self, database: Database, folder: Path) -> None:
         self._database, self.folder = database, folder
+        self._decoding = BoundedSemaphore(MOST_DECODES)
         folder.mkdir(parents=True, exist_ok=True)
         for left in folder.glob(f"*{PARTIAL}"):
             left.unlink()
@@ -41,9 +62,11 @@ class Assets:
 
         Raises:
             UnreadableFile: it is no audio that can be used.
+            StorageFault: there is no room for it.
         """
         extension = check_extension(file_name)
-        read_audio(content, file_name)
+        with self._decoding:
+            check_audio(content, file_name)
         asset = Asset(hashlib.sha256(content).hexdigest(), extension, content)
         path = self._path(asset.sha256, extension)
         if not path.exists():
@@ -60,18 +83,36 @@ class Assets:
 
         Raises:
             NotFound: there is none.
+            StorageFault: its file has gone.
         """
-        with self._database.transaction() as connection:
-            row = connection.execute("SELECT extension FROM assets WHERE sha256 = ?", (sha256,)).fetchone()
-        if row is None or not SHA256.fullmatch(sha256):
+        extension = self._extension(sha256)
+        if extension is None:
             raise NotFound(f"there is no asset {sha256[:12]}…")
-        return Asset(sha256, row["extension"], self._path(sha256, row["extension"]).read_bytes())
+        path = self._path(sha256, extension)
+        try:
+            return Asset(sha256, extension, path.read_bytes())
+        except OSError as error:
+            raise StorageFault(
+                f"the audio file '{path.name}' cannot be read: {error.strerror or error}. "
+                f"Put it back into '{self.folder}', or replace the sound that uses it"
+            ) from error
+
+    def holds(self, sha256: str) -> bool:
+        """Whether there is an asset of this content."""
+        return self._extension(sha256) is not None
+
+    def _extension(self, sha256: str) -> str | None:
+        if not SHA256.fullmatch(sha256):
+            return None
+        with self._database.reading() as connection:
+            row = connection.execute("SELECT extension FROM assets WHERE sha256 = ?", (sha256,)).fetchone()
+        return None if row is None else str(row["extension"])
 
     def load(self, sha256: str, rate_hz: int) -> Audio:
         """The audio of an asset at a rate."""
         asset = self.get(sha256)
-        audio, rate = read_audio(asset.content, f"{sha256[:12]}.{asset.extension}")
-        return resampled(audio, rate, rate_hz)
+        with self._decoding:
+            return read_at(asset.content, f"{sha256[:12]}.{asset.extension}", rate_hz)
 
     def _path(self, sha256: str, extension: str) -> Path:
         return self.folder / f"{sha256}.{extension}"

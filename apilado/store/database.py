@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from importlib import resources
 from pathlib import Path
 from threading import Lock
 
-from apilado.errors import FutureVersion
+from apilado.errors import FutureVersion, StorageFault
 
 
 class Database:
@@ -20,14 +20,16 @@ class Database:
 
         Raises:
             FutureVersion: a newer Apilado has written it.
+            StorageFault: it is no database, damaged, or cannot be written.
         """
         self.path = path
         self._lock = Lock()
-        # FULL: a commit that was acknowledged survives a power cut, not only a killed process.
-        self._connection = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
-        self._connection.row_factory = sqlite3.Row
-        for pragma in ("journal_mode = WAL", "synchronous = FULL", "foreign_keys = ON", "busy_timeout = 5000"):
-            self._connection.execute(f"PRAGMA {pragma}")
+        with self._told():
+            self._connection = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
+            self._connection.row_factory = sqlite3.Row
+            # FULL: a commit that was acknowledged survives a power cut, not only a killed process.
+            for pragma in ("journal_mode = WAL", "synchronous = FULL", "foreign_keys = ON", "busy_timeout = 5000"):
+                self._connection.execute(f"PRAGMA {pragma}")
         with self.transaction() as connection:
             migrate(connection)
 
@@ -39,14 +41,56 @@ class Database:
     @contextmanager
     def transaction(self) -> Iterator[sqlite3.Connection]:
         """A transaction that may write: committed at the end, rolled back on an exception."""
-        with self._lock:
-            self._connection.execute("BEGIN IMMEDIATE")
-            try:
-                yield self._connection
-            except BaseException:
+        with self._lock, self._told(), self._begun("BEGIN IMMEDIATE"):
+            yield self._connection
+
+    @contextmanager
+    def reading(self) -> Iterator[sqlite3.Connection]:
+        """One state of the database to read from: whoever writes meanwhile is neither waited for nor seen."""
+        with self._lock, self._told(), self._begun("BEGIN DEFERRED"):
+            yield self._connection
+
+    @contextmanager
+    def _begun(self, statement: str) -> Iterator[None]:
+        self._connection.execute(statement)
+        try:
+            yield
+        except BaseException:
+            with suppress(sqlite3.Error):
                 self._connection.execute("ROLLBACK")
-                raise
+            raise
+        try:
             self._connection.execute("COMMIT")
+        except sqlite3.Error:
+            with suppress(sqlite3.Error):
+                self._connection.execute("ROLLBACK")
+            raise
+
+    @contextmanager
+    def _told(self) -> Iterator[None]:
+        """What SQLite says in a sentence that tells what to do."""
+        try:
+            yield
+        except sqlite3.IntegrityError:
+            raise
+        except sqlite3.DatabaseError as error:
+            raise StorageFault(fault_in_words(self.path, str(error))) from error
+
+
+def fault_in_words(path: Path, error: str) -> str:
+    """What an error of SQLite means for who works here, and what to do."""
+    if "full" in error:
+        return f"there is no room left on the disk for '{path}': nothing was changed. Make room, and do it again"
+    if "locked" in error or "busy" in error:
+        return f"another program is writing to '{path}': nothing was changed. Do it again when it is done"
+    if "readonly" in error or "read-only" in error or "unable to open" in error:
+        return (
+            f"'{path}' cannot be written: check who owns the folder and what it permits, or choose another with --data"
+        )
+    return (
+        f"'{path}' cannot be read as a database ({error}). Move it away, or put back a copy of it; "
+        "the audio beside it is untouched"
+    )
 
 
 def migrations() -> list[tuple[int, str]]:

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from dataclasses import dataclass
 
 from apilado.core.document.reading import stack_from_json, stack_to_compact_json
 from apilado.core.document.stack import Stack
-from apilado.errors import NotFound
+from apilado.errors import InvalidDocument, NotFound
 from apilado.store.database import Database
+
+LARGEST_ID = 2**63
 
 
 @dataclass(frozen=True)
@@ -34,6 +37,16 @@ class Listed:
     changed_at: str
 
 
+@dataclass(frozen=True)
+class Unreadable:
+    """A stack on the shelf whose document cannot be read, and why."""
+
+    id: int
+    name: str
+    fault: str
+    changed_at: str
+
+
 class Stacks:
     """All stacks in one database. Every change is one transaction."""
 
@@ -53,20 +66,33 @@ class Stacks:
         Raises:
             NotFound: there is no such stack.
         """
-        with self._database.transaction() as connection:
+        with self._database.reading() as connection:
             return self._head(connection, stack_id)
 
     def head_id(self, stack_id: int) -> int:
         """The number of the revision a stack is at; cheap."""
-        with self._database.transaction() as connection:
+        with self._database.reading() as connection:
             return self._head_id(connection, stack_id)
+
+    def raw(self, stack_id: int) -> str:
+        """The document of a stack as it is kept, readable or not."""
+        with self._database.reading() as connection:
+            head = self._head_id(connection, stack_id)
+            return str(
+                connection.execute("SELECT document FROM revisions WHERE id = ?", (head,)).fetchone()["document"]
+            )
+
+    def name(self, stack_id: int) -> str:
+        """How a stack is called, readable or not."""
+        return _name_in(self.raw(stack_id)) or f"Stack {stack_id}"
 
     def append(
         self, stack_id: int, expected_head: int, stack: Stack, title: str, gesture: str | None = None
     ) -> Revision | None:
         """A new revision on top of `expected_head`; None, and nothing changed, if the head is another by now.
 
-        Revisions of one gesture (a drag) count as one step: the new one takes the place of the one before.
+        Revisions of one gesture (a drag) count as one step: the new one takes the place of the one before. Where
+        something has come after that one and been taken back, it stays, and a new step begins.
         """
         with self._database.transaction() as connection:
             if self._head_id(connection, stack_id) != expected_head:
@@ -74,7 +100,10 @@ class Stacks:
             before = connection.execute(
                 "SELECT parent, gesture FROM revisions WHERE id = ?", (expected_head,)
             ).fetchone()
-            same = gesture is not None and before["gesture"] == gesture
+            followed = connection.execute(
+                "SELECT 1 FROM revisions WHERE parent = ? LIMIT 1", (expected_head,)
+            ).fetchone()
+            same = gesture is not None and before["gesture"] == gesture and followed is None
             parent = before["parent"] if same else expected_head
             self._append(connection, stack_id, parent, title, gesture, stack)
             if same:
@@ -108,17 +137,21 @@ class Stacks:
         self._mark(stack_id, "NULL", deleted=True)
 
     def listed(self) -> list[Listed]:
-        """The stacks on the shelf, the last changed first."""
-        with self._database.transaction() as connection:
+        """The stacks on the shelf that can be read, the last changed first."""
+        return [item for item in self.shelved() if isinstance(item, Listed)]
+
+    def shelved(self) -> list[Listed | Unreadable]:
+        """All stacks on the shelf, the last changed first; one that cannot be read hides none of the others."""
+        with self._database.reading() as connection:
             rows = connection.execute(
                 "SELECT stacks.id, revisions.id AS revision, document, at FROM stacks "
                 "JOIN revisions ON revisions.id = head WHERE deleted_at IS NULL ORDER BY at DESC, stacks.id"
             ).fetchall()
-        return [Listed(r["id"], r["revision"], stack_from_json(r["document"]), r["at"]) for r in rows]
+        return [_shelved(row) for row in rows]
 
     def check(self, revision: int, engine: str) -> tuple[int, int, str] | None:
         """(faults, looks, widths as JSON) that this engine found in a revision, or None."""
-        with self._database.transaction() as connection:
+        with self._database.reading() as connection:
             row = connection.execute(
                 "SELECT faults, looks, widths FROM checks WHERE revision = ? AND engine = ?", (revision, engine)
             ).fetchone()
@@ -134,6 +167,7 @@ class Stacks:
             )
 
     def _mark(self, stack_id: int, at: str, *, deleted: bool) -> None:
+        _check_id(stack_id)
         state = "NOT NULL" if deleted else "NULL"
         with self._database.transaction() as connection:
             query = f"UPDATE stacks SET deleted_at = {at} WHERE id = ? AND deleted_at IS {state}"
@@ -157,6 +191,7 @@ class Stacks:
 
     @staticmethod
     def _head_id(connection: sqlite3.Connection, stack_id: int) -> int:
+        _check_id(stack_id)
         row = connection.execute("SELECT head FROM stacks WHERE id = ? AND deleted_at IS NULL", (stack_id,)).fetchone()
         if row is None:
             raise NotFound(f"there is no stack {stack_id}")
@@ -175,3 +210,24 @@ class Stacks:
             undo_title=None if row["parent"] is None else row["title"],
             redo_title=None if child is None else child["title"],
         )
+
+
+def _check_id(stack_id: int) -> None:
+    if not 0 < stack_id < LARGEST_ID:
+        raise NotFound(f"there is no stack {stack_id}")
+
+
+def _shelved(row: sqlite3.Row) -> Listed | Unreadable:
+    try:
+        return Listed(row["id"], row["revision"], stack_from_json(row["document"]), row["at"])
+    except InvalidDocument as error:
+        return Unreadable(row["id"], _name_in(row["document"]) or f"Stack {row['id']}", str(error), row["at"])
+
+
+def _name_in(document: str) -> str:
+    """The name that a document gives itself, if it can be made out."""
+    try:
+        data = json.loads(document)
+    except ValueError:
+        return ""
+    return str(data.get("name", ""))[:80] if isinstance(data, dict) else ""

@@ -5,31 +5,44 @@ from __future__ import annotations
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
+from types import MappingProxyType
 
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import HTMLResponse, JSONResponse, Response
 from fastapi.staticfiles import StaticFiles
+from starlette.types import ASGIApp
 
 from apilado.actions.delivery import Deliveries
 from apilado.actions.workspace import Workspace
-from apilado.errors import ApiladoError, NotFound, Overtaken
+from apilado.errors import ApiladoError, NotFound, Overtaken, ServerFault, StorageFault
 from apilado.web.pages import page
 from apilado.web.routes import bench, files, shelf, sound
-from apilado.web.security import Security
+from apilado.web.security import Doors, Security
 
+STATUS = MappingProxyType({NotFound: 404, StorageFault: 507, ServerFault: 500})
 STATIC = Path(__file__).parent / "static"
 
 
-def create_app(workspace: Workspace, *, host: str = "127.0.0.1", port: int = 8765) -> FastAPI:
-    """The application over an open workspace, which it closes at its end."""
+class Application(FastAPI):
+    """FastAPI inside of what every request must pass: what fails anywhere is answered with the same headers."""
+
+    doors = Doors()
+
+    def build_middleware_stack(self) -> ASGIApp:
+        """All of FastAPI's own layers, and ours around them."""
+        return Security(super().build_middleware_stack(), doors=self.doors)
+
+
+def create_app(workspace: Workspace, doors: Doors | None = None) -> Application:
+    """The application over an open workspace, which it closes at its end; `doors`: who may come in."""
 
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
         yield
         workspace.close()
 
-    app = FastAPI(title="Apilado", docs_url=None, redoc_url=None, openapi_url=None, lifespan=lifespan)
+    app = Application(title="Apilado", docs_url=None, redoc_url=None, openapi_url=None, lifespan=lifespan)
     app.state.workspace = workspace
     app.state.deliveries = Deliveries(workspace)
     for module in (shelf, bench, sound, files):
@@ -37,7 +50,8 @@ def create_app(workspace: Workspace, *, host: str = "127.0.0.1", port: int = 876
     app.mount("/static", StaticFiles(directory=STATIC), name="static")
     app.add_exception_handler(ApiladoError, told)
     app.add_exception_handler(RequestValidationError, malformed)
-    app.add_middleware(Security, host=host, port=port)
+    app.add_exception_handler(Exception, failed)
+    app.doors = doors or Doors()
     return app
 
 
@@ -45,14 +59,22 @@ def told(request: Request, error: Exception) -> Response:
     """An error of ours, in the form the page asked for."""
     if isinstance(error, Overtaken):
         return Response(status_code=204)  # nothing is wrong, and a newer answer is on its way
-    status = 404 if isinstance(error, NotFound) else 422
-    message = str(error)
+    status = next((code for kind, code in STATUS.items() if isinstance(error, kind)), 422)
+    # Half a surrogate pair, which a request may hold, cannot be sent back.
+    message = str(error).encode("utf-8", "replace").decode()
     message = message[:1].upper() + message[1:]
     if "HX-Request" in request.headers:
         return HTMLResponse(page(request, "_partials/notice.html", message=message), status_code=status)
     if "text/html" in request.headers.get("accept", ""):
         return HTMLResponse(page(request, "error.html", message=message), status_code=status)
     return JSONResponse({"error": message}, status_code=status)
+
+
+def failed(request: Request, error: Exception) -> Response:
+    """An error that is a fault of ours: the log tells it, whoever asked is told that nothing was changed."""
+    if isinstance(error, OSError):
+        return told(request, StorageFault(f"a file could not be read or written: {error.strerror or error}"))
+    return told(request, ServerFault("something went wrong here, and nothing was changed; the log says what"))
 
 
 def malformed(request: Request, error: Exception) -> Response:

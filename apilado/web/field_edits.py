@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
-from apilado.core.document.editing import Edit, fresh_id
+from apilado.core.document.editing import PLACE, Edit, fresh_id
 from apilado.core.document.edits import edit_from_data
 from apilado.core.document.edits_borders import MoveCrossover
 from apilado.core.document.edits_layers import SetSource
 from apilado.core.document.edits_pattern import ReplaceHit, ReplaceNote
 from apilado.core.document.edits_values import SetValue
+from apilado.core.document.reading import is_text
 from apilado.core.document.stack import Stack
 from apilado.core.notes import Note
 from apilado.errors import InvalidEdit
 from apilado.web.items import hit_of, note_of
+
+LARGEST_WHOLE = 10_000
 
 
 def field_edit(stack: Stack, path: str, value: Any) -> Edit:
@@ -25,6 +29,8 @@ def field_edit(stack: Stack, path: str, value: Any) -> Edit:
     Raises:
         InvalidEdit: the value is not of the control's kind, or what it belongs to has gone.
     """
+    if not is_text([path, value]):
+        raise InvalidEdit("this value is not valid: it holds text that is no Unicode")
     head, _, last = path.rpartition("/")
     if path.startswith("note:"):
         return _note_edit(stack, head, last, value)
@@ -48,11 +54,11 @@ def field_edit(stack: Stack, path: str, value: Any) -> Edit:
         return SetValue(path=path, value=_listed(str(value), blanks=False))
     if last == "span":
         first, _, end = str(value).partition(",")
-        return SetValue(path=path, value={"first": int(_number(first, "band")), "last": int(_number(end, "band"))})
+        return SetValue(path=path, value={"first": _whole(first, "band"), "last": _whole(end, "band")})
     if last in ("harmonics", "hits"):
         return SetValue(path=path, value=_listed(str(value), blanks=last == "harmonics"))
     if head.startswith("crossovers/") and last == "frequency_hz":
-        return MoveCrossover(index=int(head.split("/")[1]), frequency_hz=_number(value, "frequency"))
+        return MoveCrossover(index=_whole(head.split("/")[1], "crossover"), frequency_hz=_number(value, "frequency"))
     return SetValue(path=path, value=_like(_value_at(stack, path), value))
 
 
@@ -64,9 +70,19 @@ def _pair_edit(stack: Stack, dip: str, lift: str) -> Edit:
 
 def _number(value: Any, what: str) -> float:
     try:
-        return float(value)
-    except (TypeError, ValueError):
-        raise InvalidEdit(f"'{value}' is not a number: {what}") from None
+        number = float(value)
+    except (TypeError, ValueError, OverflowError):
+        number = math.nan
+    if not math.isfinite(number):
+        raise InvalidEdit(f"'{str(value)[:40]}' is not a number: {what}")
+    return number
+
+
+def _whole(value: Any, what: str) -> int:
+    number = _number(value, what)
+    if not 0 <= number < LARGEST_WHOLE or not number.is_integer():
+        raise InvalidEdit(f"'{str(value)[:40]}' is not a whole number from 0 up: {what}")
+    return int(number)
 
 
 def _listed(text: str, *, blanks: bool) -> list[float | None]:
@@ -92,7 +108,7 @@ def _value_at(stack: Stack, path: str) -> Any:
     for part in path.split("/"):
         if isinstance(place, tuple):
             named = next((item for item in place if getattr(item, "id", None) == part), None)
-            if named is None and part.isdigit() and int(part) < len(place):
+            if named is None and PLACE.fullmatch(part) and int(part) < len(place):
                 named = place[int(part)]
             place = named
         else:

@@ -1,15 +1,19 @@
+import errno
 import sqlite3
 import tempfile
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from unittest import mock
 
+from apilado.actions.workspace import Workspace
 from apilado.core.document.edits import apply
 from apilado.core.document.edits_values import SetValue
 from apilado.demo.stacks import rope_walk, slipway
-from apilado.errors import FutureVersion, NotFound, UnreadableFile
+from apilado.errors import FutureVersion, NotFound, StorageFault, UnreadableFile
 from apilado.store.assets import Assets, write_whole
 from apilado.store.database import Database, migrate, migrations, statements
-from apilado.store.stacks import Stacks
+from apilado.store.stacks import Stacks, Unreadable
 from tests.support import sha256, sine, wav
 
 STACK = slipway().stack
@@ -77,6 +81,37 @@ class StacksTest(StoreCase):
         # The steps of the drag that it went through are gone: only where it came to is kept.
         self.assertEqual(kept[1:], ["c", "d"])
 
+    def test_a_gesture_goes_on_after_another_edit_was_taken_back(self):
+        # A drag here, an edit and its undo in another tab, the drag again: what came between is still there for redo.
+        head = self.stacks.create(named("one"))
+        dragged = self.stacks.append(head.stack_id, head.id, named("a"), "a", gesture="drag")
+        self.stacks.append(head.stack_id, dragged.id, named("other"), "other")
+        back = self.stacks.undo(head.stack_id)
+        self.assertEqual((back.stack.name, back.redo_title), ("a", "other"))
+        again = self.stacks.append(head.stack_id, back.id, named("b"), "b", gesture="drag")
+        self.assertEqual(again.stack.name, "b")
+        self.assertEqual([self.stacks.undo(head.stack_id).stack.name for _ in range(2)], ["a", "one"])
+
+    def test_a_document_that_cannot_be_read_hides_no_other(self):
+        one, two = self.stacks.create(named("one")), self.stacks.create(named("two"))
+        with self.database.transaction() as connection:
+            connection.execute(
+                "UPDATE revisions SET document = ? WHERE id = ?", ('{"name": "one", "format": "?"}', one.id)
+            )
+        self.assertEqual([item.stack.name for item in self.stacks.listed()], ["two"])
+        broken = next(item for item in self.stacks.shelved() if isinstance(item, Unreadable))
+        self.assertEqual((broken.id, broken.name), (one.stack_id, "one"))
+        self.assertIn("'apilado-stack'", broken.fault)
+        self.assertIn('"format": "?"', self.stacks.raw(one.stack_id))
+        self.stacks.delete(one.stack_id)
+        self.assertEqual([item.id for item in self.stacks.shelved()], [two.stack_id])
+
+    def test_numbers_that_no_stack_can_have(self):
+        for stack_id in (0, -1, 2**63, 10**30):
+            for call in (self.stacks.head, self.stacks.head_id, self.stacks.delete, self.stacks.restore):
+                with self.assertRaisesRegex(NotFound, "there is no stack"):
+                    call(stack_id)
+
     def test_delete_and_restore(self):
         one, two = self.stacks.create(named("one")), self.stacks.create(named("two"))
         self.stacks.delete(one.stack_id)
@@ -108,6 +143,42 @@ class DatabaseTest(StoreCase):
             with self.assertRaises(sqlite3.IntegrityError):
                 connection.execute("INSERT INTO revisions (stack, title, document) VALUES (77, 'x', '{}')")
 
+    def test_reading_waits_for_no_writer(self):
+        self.stacks.create(named("one"))
+        other = sqlite3.connect(self.folder / "test.sqlite3", isolation_level=None)
+        other.execute("BEGIN IMMEDIATE")
+        self.assertEqual([item.stack.name for item in self.stacks.listed()], ["one"])
+        self.database._connection.execute("PRAGMA busy_timeout = 50")
+        with self.assertRaisesRegex(StorageFault, "another program is writing to"):
+            self.stacks.create(named("two"))
+        other.execute("ROLLBACK")
+        other.close()
+        self.stacks.create(named("two"))
+
+    def test_what_is_no_database_is_told_in_a_sentence(self):
+        for content in (b"hello, this is no database at all", b"SQLite format 3\0" + bytes(3000)):
+            path = self.folder / "broken.sqlite3"
+            path.write_bytes(content)
+            with self.assertRaisesRegex(StorageFault, "cannot be read as a database"):
+                Database(path)
+        cut = self.folder / "cut.sqlite3"
+        self.stacks.create(named("one"))
+        with self.database._lock:
+            self.database._connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+        cut.write_bytes((self.folder / "test.sqlite3").read_bytes()[:6000])
+        with self.assertRaisesRegex(StorageFault, "cannot be read as a database"):
+            Stacks(Database(cut)).listed()
+
+    def test_a_full_disk_is_told_and_changes_nothing(self):
+        head = self.stacks.create(named("one"))
+        with self.database._lock:
+            pages = self.database._connection.execute("PRAGMA page_count").fetchone()[0]
+            self.database._connection.execute(f"PRAGMA max_page_count = {pages}")
+        with self.assertRaisesRegex(StorageFault, "no room left on the disk"):
+            for _ in range(400):
+                head = self.stacks.append(head.stack_id, head.id, named("two"), "two")
+        self.assertIn(self.stacks.head(head.stack_id).stack.name, ("one", "two"))
+
     def test_a_transaction_rolls_back(self):
         head = self.stacks.create(named("one"))
         with self.assertRaises(RuntimeError), self.database.transaction() as connection:
@@ -131,7 +202,44 @@ class DatabaseTest(StoreCase):
         self.assertEqual(len(list(statements(script))), 2)
 
 
+class FolderLockTest(unittest.TestCase):
+    def test_one_process_at_a_time(self):
+        with tempfile.TemporaryDirectory() as folder:
+            held = Workspace(Path(folder))
+            kept = held.deliveries / "kept.zip"
+            kept.write_bytes(b"a delivery of the first")
+            with self.assertRaisesRegex(StorageFault, r"is open in another Apilado \(process \d+\): close that one"):
+                Workspace(Path(folder))
+            self.assertTrue(kept.exists())
+            held.close()
+            Workspace(Path(folder)).close()
+            self.assertFalse(kept.exists())
+
+
 class AssetsTest(StoreCase):
+    def test_many_at_once_bring_the_same_file(self):
+        assets = Assets(self.database, self.folder / "assets")
+        content = wav(sine(100.0, 0.3))
+        with ThreadPoolExecutor(8) as pool:
+            found = list(pool.map(lambda n: assets.add(content, f"{n}.wav").sha256, range(40)))
+        self.assertEqual(set(found), {sha256(content)})
+        self.assertEqual([path.name for path in assets.folder.iterdir()], [f"{sha256(content)}.wav"])
+
+    def test_no_room_leaves_no_part_behind(self):
+        target = self.folder / "a.wav"
+        full = OSError(errno.ENOSPC, "No space left on device")
+        with mock.patch("os.fsync", side_effect=full), self.assertRaisesRegex(StorageFault, "no room left on the disk"):
+            write_whole(target, b"content")
+        self.assertEqual([p.name for p in self.folder.iterdir() if "a.wav" in p.name], [])
+
+    def test_a_file_that_has_gone_is_told(self):
+        assets = Assets(self.database, self.folder / "assets")
+        content = wav(sine(100.0, 0.1))
+        asset = assets.add(content, "a.wav")
+        next(assets.folder.iterdir()).unlink()
+        with self.assertRaisesRegex(StorageFault, "cannot be read: No such file or directory. Put it back into"):
+            assets.get(asset.sha256)
+
     def test_kept_once_and_read_back(self):
         assets = Assets(self.database, self.folder / "assets")
         content = wav(sine(100.0, 0.1))

@@ -11,6 +11,8 @@ from apilado.errors import InvalidEdit
 
 Data = dict[str, Any]
 LOWEST_BORDER_HZ, HIGHEST_BORDER_HZ = 30.0, 16000.0
+PLACE = re.compile(r"[0-9]{1,6}")
+"""A place in a list, in plain digits."""
 
 
 class Edit(Model):
@@ -70,7 +72,8 @@ def index_of(members: list[Any], key: str, path: str) -> int:
     for position, member in enumerate(members):
         if isinstance(member, dict) and member.get("id") == key:
             return position
-    if key.isdigit() and int(key) < len(members) and not (members and "id" in (members[0] or {})):
+    named = bool(members) and isinstance(members[0], dict) and "id" in members[0]
+    if PLACE.fullmatch(key) and int(key) < len(members) and not named:
         return int(key)
     raise InvalidEdit(f"there is nothing at '{path}' any more")
 

@@ -33,7 +33,7 @@ from apilado.core.document.edits_values import (
     SetShare,
     SetValue,
 )
-from apilado.core.document.reading import explain
+from apilado.core.document.reading import explain, is_text
 from apilado.core.document.stack import Stack
 from apilado.errors import InvalidEdit
 
@@ -112,6 +112,8 @@ def edit_from_data(data: Any) -> Edit:
     Raises:
         InvalidEdit: it is none.
     """
+    if not is_text(data):
+        raise InvalidEdit("this edit is not valid: it holds text that is no Unicode")
     try:
         return _ADAPTER.validate_python(data)
     except ValidationError as error:

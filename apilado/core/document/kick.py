@@ -108,7 +108,10 @@ class SampleKick(KickSound):
         start, length = (ms_to_samples(ms, rate_hz) for ms in (self.start_ms, self.length_ms))
         # Of a long file only what will be heard is played faster or slower.
         needed = math.ceil(length * 2.0 ** (self.pitch_st / 12.0)) + RESAMPLING_MARGIN
-        audio = repitched(load(self.asset, rate_hz)[:, start : start + needed], self.pitch_st)[:, :length].copy()
+        part = load(self.asset, rate_hz)[:, start : start + needed]
+        if part.shape[1] == 0:  # it starts behind its end: silence, which can be heard to be wrong and be put right
+            return np.zeros((1, length), np.float32)
+        audio = repitched(part, self.pitch_st)[:, :length].copy()
         fade = min(audio.shape[1], ms_to_samples(self.fade_ms, rate_hz))
         if fade:
             audio[:, -fade:] *= rising(fade)[::-1].astype(np.float32)

@@ -15,8 +15,8 @@ def _from_1(data: Data) -> Data:
     data = copy.deepcopy(data)
     shares = {
         layer["id"]: layer.pop("duck_amount")
-        for layer in data.get("layers", [])
-        if isinstance(layer, dict) and "id" in layer and "duck_amount" in layer
+        for layer in _listed(data, "layers")
+        if isinstance(layer, dict) and isinstance(layer.get("id"), str) and "duck_amount" in layer
     }
     duck = data.pop("duck", {})
     if isinstance(duck, dict):
@@ -27,13 +27,19 @@ def _from_1(data: Data) -> Data:
     else:
         data["duckers"] = duck  # whatever it is, it is refused as what it is not
     sound = data.get("kick", {}).get("sound") if isinstance(data.get("kick"), dict) else None
-    for trigger in data.get("triggers", []):
+    for trigger in _listed(data, "triggers"):
         if isinstance(trigger, dict):
             trigger["mute"] = True
             if sound is not None:
                 trigger["sound"] = copy.deepcopy(sound)
     data["version"] = 2
     return data
+
+
+def _listed(data: Data, name: str) -> list[Any]:
+    """A list of a document that may be anything: what is none is refused afterwards as what it is."""
+    found = data.get(name)
+    return found if isinstance(found, list) else []
 
 
 MIGRATIONS: MappingProxyType[int, Callable[[Data], Data]] = MappingProxyType({1: _from_1})

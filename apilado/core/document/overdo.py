@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from apilado.core.document.editing import PLACE
 from apilado.core.document.stack import Stack
 from apilado.core.treatments.base import Treatment
 from apilado.errors import NotFound
@@ -20,7 +21,7 @@ def overdone(stack: Stack, path: str) -> Stack:
             for d in stack.duckers
         )
         return stack.model_copy(update={"duckers": duckers})
-    if parts[-2:-1] == ["treatments"] and parts[-1].isdigit():
+    if parts[-2:-1] == ["treatments"] and PLACE.fullmatch(parts[-1]):
         owner, index = parts[:-2], int(parts[-1])
         if owner in (["bus"], ["shared"]):
             bus = stack.bus if owner == ["bus"] else stack.shared

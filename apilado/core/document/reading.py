@@ -32,6 +32,15 @@ def explain(error: ValidationError) -> str:
     return "; ".join(told) + (f"; and {more} more" if more > 0 else "")
 
 
+def is_text(data: Any) -> bool:
+    """Whether all texts in parsed JSON can be written: half of a surrogate pair cannot."""
+    try:
+        json.dumps(data, ensure_ascii=False, default=str).encode()
+    except (UnicodeEncodeError, RecursionError, ValueError):
+        return False
+    return True
+
+
 def stack_from_data(data: Any) -> Stack:
     """A stack from parsed JSON.
 
@@ -41,6 +50,8 @@ def stack_from_data(data: Any) -> Stack:
     """
     if not isinstance(data, dict) or data.get("format") != FORMAT:
         raise InvalidDocument(f"this is not a stack: its field 'format' should be '{FORMAT}'")
+    if not is_text(data):
+        raise InvalidDocument("the stack is not valid: it holds text that is no Unicode")
     version = data.get("version")
     if isinstance(version, int) and not isinstance(version, bool) and version > VERSION:
         raise FutureVersion(f"this stack has version {version}; this Apilado reads up to version {VERSION}")

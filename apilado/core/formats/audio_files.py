@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import io
+from collections.abc import Iterator
 from typing import Literal
 
 import numpy as np
 import soundfile
 import soxr
+from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio, as_audio
 from apilado.errors import UnreadableFile
@@ -15,6 +17,9 @@ from apilado.errors import UnreadableFile
 LONGEST_SECONDS = 600.0
 MOST_CHANNELS = 2
 LARGEST_BYTES = 256 * 2**20
+LOWEST_RATE_HZ, HIGHEST_RATE_HZ = 4000, 384000
+BLOCK_FRAMES = 1 << 16
+MOST_CHUNKS = 4096
 EXTENSIONS = {
     "wav": ("WAV", "WAVEX", "RF64"),
     "aif": ("AIFF",),
@@ -36,25 +41,79 @@ def read_audio(content: bytes, file_name: str) -> tuple[Audio, int]:
         UnreadableFile: not audio, not what its name says, cut short, empty, too long, more than two channels,
             or holding samples that are no numbers.
     """
+    blocks = list(audio_blocks(content, file_name))
+    return as_audio(np.concatenate([block for block, _ in blocks]).T), blocks[0][1]
+
+
+def check_audio(content: bytes, file_name: str) -> None:
+    """Reads an audio file through, a block at a time, keeping none of it.
+
+    Raises:
+        UnreadableFile: as `read_audio`.
+    """
+    for _ in audio_blocks(content, file_name):
+        pass
+
+
+def read_at(content: bytes, file_name: str, rate_hz: int) -> Audio:
+    """The samples of an audio file at a rate, resampled as they come (soxr, very high quality).
+
+    Raises:
+        UnreadableFile: as `read_audio`.
+    """
+    stream, parts = None, []
+    for block, rate in audio_blocks(content, file_name):
+        if rate == rate_hz:
+            parts.append(block)
+            continue
+        if stream is None:
+            stream = soxr.ResampleStream(rate, rate_hz, block.shape[1], dtype="float32", quality="VHQ")
+        parts.append(stream.resample_chunk(block))
+    if stream is not None:
+        parts.append(stream.resample_chunk(np.zeros((0, parts[0].shape[1]), np.float32), last=True))
+    return as_audio(np.concatenate(parts).T)
+
+
+def audio_blocks(content: bytes, file_name: str) -> Iterator[tuple[NDArray[np.float32], int]]:
+    """The samples of an audio file in blocks of shape (frames, channels), each with the rate.
+
+    Raises:
+        UnreadableFile: as `read_audio`.
+    """
     check_extension(file_name)
     if len(content) > LARGEST_BYTES:
         raise UnreadableFile(f"'{file_name}' has {len(content) / 2**20:.0f} MiB; the most is {LARGEST_BYTES >> 20} MiB")
     if not content:
         raise UnreadableFile(f"'{file_name}' is empty")
     _check_riff_length(content, file_name)
+    there = 0
     try:
-        with soundfile.SoundFile(io.BytesIO(content)) as file:
+        with soundfile.SoundFile(_Held(content)) as file:
             _check_header(file, file_name)
-            samples = file.read(dtype="float32", always_2d=True)
-            announced, rate = file.frames, file.samplerate
+            announced, rate = file.frames, int(file.samplerate)
+            while there < announced:
+                samples = file.read(min(BLOCK_FRAMES, announced - there), dtype="float32", always_2d=True)
+                if samples.shape[0] == 0:
+                    break
+                there += samples.shape[0]
+                if not np.all(np.isfinite(samples)):
+                    raise UnreadableFile(f"'{file_name}' holds samples that are not numbers")
+                yield samples, rate
     except (soundfile.LibsndfileError, ValueError, OverflowError) as error:
         detail = str(error).split(": ", 1)[-1].rstrip(".")
         raise UnreadableFile(f"'{file_name}' cannot be read as audio: {detail}") from None
-    if samples.shape[0] < announced:
-        raise UnreadableFile(f"'{file_name}' is cut short: {samples.shape[0]} of {announced} frames are there")
-    if not np.all(np.isfinite(samples)):
-        raise UnreadableFile(f"'{file_name}' holds samples that are not numbers")
-    return as_audio(samples.T), int(rate)
+    if there < announced:
+        raise UnreadableFile(f"'{file_name}' is cut short: {there} of {announced} frames are there")
+
+
+class _Held(io.BytesIO):
+    """A file in memory in which a damaged header may send its reader anywhere: before the start is the start."""
+
+    def seek(self, offset: int, whence: int = 0, /) -> int:
+        try:
+            return super().seek(offset, whence)
+        except ValueError:
+            return super().seek(0)
 
 
 def check_extension(file_name: str) -> str:
@@ -77,6 +136,10 @@ def _check_header(file: soundfile.SoundFile, file_name: str) -> None:
         raise UnreadableFile(f"'{file_name}' has {file.channels} channels; mono and stereo are read")
     if file.frames <= 0:
         raise UnreadableFile(f"'{file_name}' holds no audio: its length is zero")
+    if not LOWEST_RATE_HZ <= file.samplerate <= HIGHEST_RATE_HZ:
+        raise UnreadableFile(
+            f"'{file_name}' has a rate of {file.samplerate} Hz; from {LOWEST_RATE_HZ} to {HIGHEST_RATE_HZ} Hz are read"
+        )
     seconds = file.frames / file.samplerate
     if seconds > LONGEST_SECONDS:
         raise UnreadableFile(
@@ -88,8 +151,11 @@ def _check_riff_length(content: bytes, file_name: str) -> None:
     """A WAV whose data chunk announces more than there is: libsndfile would shorten it without a word."""
     if content[:4] != b"RIFF" or content[8:12] != b"WAVE":
         return
-    at = 12
+    at, chunks = 12, 0
     while at + 8 <= len(content):
+        chunks += 1
+        if chunks > MOST_CHUNKS:
+            raise UnreadableFile(f"'{file_name}' holds more than {MOST_CHUNKS} chunks before its audio")
         size = int.from_bytes(content[at + 4 : at + 8], "little")
         if content[at : at + 4] == b"data":
             there = len(content) - at - 8
@@ -97,13 +163,6 @@ def _check_riff_length(content: bytes, file_name: str) -> None:
                 raise UnreadableFile(f"'{file_name}' is cut short: {there} of {size} bytes of audio are there")
             return
         at += 8 + size + (size & 1)
-
-
-def resampled(audio: Audio, from_hz: int, to_hz: int) -> Audio:
-    """The audio at another rate (soxr, very high quality)."""
-    if from_hz == to_hz:
-        return audio
-    return as_audio(soxr.resample(audio.T, from_hz, to_hz, quality="VHQ").T)
 
 
 def write_audio(

@@ -102,6 +102,10 @@ def _check_entries(entries: list[zipfile.ZipInfo], file_name: str) -> None:
             raise UnreadableFile(f"'{file_name}' holds '{name}'; a bundle has {STACK_NAME} and assets/SHA256.ext only")
         if name in seen:
             raise UnreadableFile(f"'{file_name}' holds '{name}' twice")
+        if entry.compress_type not in (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED):
+            raise UnreadableFile(
+                f"'{file_name}' holds '{name}' packed in a way that is not read; stored and deflated are"
+            )
         seen.add(name)
         total += entry.file_size
     if total > LARGEST_TOTAL_BYTES:
@@ -123,5 +127,5 @@ def _asset(name: str, content: bytes, file_name: str) -> Asset:
     if extension not in EXTENSIONS:
         raise UnreadableFile(f"'{file_name}' holds an asset of an unknown kind, .{extension}")
     if hashlib.sha256(content).hexdigest() != sha:
-        raise UnreadableFile(f"'{file_name}' holds an asset that is not what its name says: {sha[:12]}…")
+        raise UnreadableFile(f"'{file_name}' holds an asset whose content does not match its SHA-256: {sha[:12]}…")
     return Asset(sha, extension, content)

@@ -18,7 +18,9 @@ from apilado.errors import UnreadableFile
 TICKS_PER_BEAT = 480
 DEFAULT_TEMPO_BPM = 120.0
 SHORTEST_BEATS = 1 / 64
-LARGEST_BYTES = 8 * 2**20
+LARGEST_BYTES = 512 * 2**10
+SLOWEST_BPM, FASTEST_BPM = 4.0, 1000.0
+"""Tempi outside of these are a slip of whoever wrote the file, and are not offered."""
 SLIDE_TEXT = "apilado slide"
 SLIDE_OVERLAP_TICKS = 10
 
@@ -49,7 +51,7 @@ def read_midi(content: bytes, file_name: str) -> MidiPattern:
     if content[:4] != b"MThd" or len(content) < 14:
         raise UnreadableFile(f"'{file_name}' is not a standard MIDI file")
     if len(content) > LARGEST_BYTES:
-        raise UnreadableFile(f"'{file_name}' has {len(content) >> 20} MiB; the most is {LARGEST_BYTES >> 20} MiB")
+        raise UnreadableFile(f"'{file_name}' has {len(content) >> 10} KiB; the most is {LARGEST_BYTES >> 10} KiB")
     if content[12] & 0x80:
         raise UnreadableFile(f"'{file_name}' is timed in SMPTE frames; files timed in beats are read")
     if int.from_bytes(content[12:14], "big") == 0:
@@ -61,9 +63,9 @@ def read_midi(content: bytes, file_name: str) -> MidiPattern:
         file = mido.MidiFile(file=io.BytesIO(content))
     except EOFError:
         raise UnreadableFile(f"'{file_name}' is cut short: a track ends in the middle") from None
-    except (OSError, ValueError, KeyError, IndexError, TypeError) as error:
+    except Exception as error:  # whatever a reader of another's makes of a damaged file
         raise UnreadableFile(f"'{file_name}' cannot be read as MIDI: {error}") from None
-    tempo = next((mido.tempo2bpm(m.tempo) for track in file.tracks for m in track if m.type == "set_tempo"), None)
+    tempo = _tempo_of(file)
     tracks = []
     for index, track in enumerate(file.tracks):
         notes = _notes(track, file.ticks_per_beat)
@@ -72,6 +74,16 @@ def read_midi(content: bytes, file_name: str) -> MidiPattern:
     if not tracks:
         raise UnreadableFile(f"'{file_name}' holds no notes")
     return MidiPattern(tempo, tuple(tracks))
+
+
+def _tempo_of(file: mido.MidiFile) -> float | None:
+    """The first tempo in bpm; None where there is none that makes sense."""
+    for track in file.tracks:
+        for message in track:
+            if message.type == "set_tempo":
+                bpm = 60e6 / message.tempo if message.tempo > 0 else 0.0
+                return bpm if SLOWEST_BPM <= bpm <= FASTEST_BPM else None
+    return None
 
 
 def _check_chunks(content: bytes, file_name: str) -> None:

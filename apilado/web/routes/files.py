@@ -6,9 +6,10 @@ import math
 from typing import Any
 from urllib.parse import quote
 
-from fastapi import APIRouter, File, Form, Request, UploadFile
+from fastapi import APIRouter, Depends, File, Form, Request, UploadFile
 from fastapi.responses import FileResponse, HTMLResponse, Response
 from pydantic import ValidationError
+from starlette.datastructures import FormData
 
 from apilado.actions import stacks
 from apilado.actions.delivery import DeliveryOptions, safe_name
@@ -102,8 +103,11 @@ def _download(content: bytes, name: str, media_type: str) -> Response:
 
 @router.get("/stacks/{stack_id}/export/{kind}")
 def export(request: Request, stack_id: int, kind: str) -> Response:
-    """The stack as a bundle or JSON, or its pattern as MIDI."""
+    """The stack as a bundle or JSON, or its pattern as MIDI; or its document as it is kept, readable or not."""
     workspace = workspace_of(request)
+    if kind == "raw":
+        name = safe_name(workspace.stacks.name(stack_id))
+        return _download(workspace.stacks.raw(stack_id).encode(), f"{name}.json", "application/json")
     stack = workspace.stacks.head(stack_id).stack
     name = safe_name(stack.name)
     if kind == "bundle":
@@ -129,10 +133,14 @@ def deliver_form(request: Request, stack_id: int) -> HTMLResponse:
     )
 
 
+async def form_of(request: Request) -> FormData:
+    """The fields of a form; what is done with them is done off the event loop."""
+    return await request.form()
+
+
 @router.post("/stacks/{stack_id}/deliver")
-async def deliver(request: Request, stack_id: int) -> HTMLResponse:
+def deliver(request: Request, stack_id: int, form: FormData = Depends(form_of)) -> HTMLResponse:  # noqa: B008
     """Begins a delivery."""
-    form = await request.form()
     given: dict[str, Any] = {key: value for key, value in form.items() if isinstance(value, str)}
     switches = {p.name: p.name in given for p in parameters_of(DeliveryOptions) if p.kind == "switch"}
     if given.get("rate_hz", "").isdigit():

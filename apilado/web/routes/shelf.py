@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import HTMLResponse, RedirectResponse, Response
 
 from apilado.actions import stacks
 from apilado.core.document.edits_values import SetValue
+from apilado.store.stacks import Listed, Unreadable
 from apilado.web.drawings.small_pile import small_pile
 from apilado.web.pages import page
 from apilado.web.routes.common import workspace_of
@@ -15,16 +18,25 @@ router = APIRouter()
 
 
 def _cards(request: Request, **values: object) -> HTMLResponse:
-    listed = workspace_of(request).stacks.listed()
-    shown = {"deleted": None, "notice": None, **values}
-    return HTMLResponse(page(request, "_partials/cards.html", listed=listed, small_pile=small_pile, **shown))
+    return HTMLResponse(page(request, "_partials/cards.html", **{**_shown(request), **values}))
+
+
+def _shown(request: Request) -> dict[str, Any]:
+    """What the cards need: those that can be read, and those that cannot."""
+    shelved = workspace_of(request).stacks.shelved()
+    return {
+        "listed": [item for item in shelved if isinstance(item, Listed)],
+        "unreadable": [item for item in shelved if isinstance(item, Unreadable)],
+        "small_pile": small_pile,
+        "deleted": None,
+        "notice": None,
+    }
 
 
 @router.get("/")
 def shelf(request: Request) -> HTMLResponse:
     """The first page."""
-    listed = workspace_of(request).stacks.listed()
-    return HTMLResponse(page(request, "shelf.html", listed=listed, small_pile=small_pile, deleted=None, notice=None))
+    return HTMLResponse(page(request, "shelf.html", **_shown(request)))
 
 
 @router.get("/favicon.ico")
@@ -71,9 +83,9 @@ def duplicate(request: Request, stack_id: int) -> HTMLResponse:
 @router.post("/stacks/{stack_id}/delete")
 def delete(request: Request, stack_id: int) -> HTMLResponse:
     """Off the shelf, with an offer to put it back."""
-    workspace = workspace_of(request)
-    name = workspace.stacks.head(stack_id).stack.name
-    workspace.stacks.delete(stack_id)
+    found = workspace_of(request).stacks
+    name = found.name(stack_id)
+    found.delete(stack_id)
     return _cards(request, deleted=(stack_id, name))
 
 

@@ -1,11 +1,14 @@
+import io
 import struct
+import time
+import tracemalloc
 import unittest
 
 import numpy as np
 import soundfile
 from numpy.testing import assert_allclose
 
-from apilado.core.formats.audio_files import read_audio, resampled, write_audio
+from apilado.core.formats.audio_files import check_audio, read_at, read_audio, write_audio
 from apilado.errors import UnreadableFile
 from tests.support import noise, sine, wav
 
@@ -94,7 +97,58 @@ class WritingTest(unittest.TestCase):
 
 
 class ResamplingTest(unittest.TestCase):
-    def test_a_sine_stays_a_sine(self):
-        out = resampled(sine(1000.0, 0.5, 44100), 44100, 48000)
-        self.assertEqual(out.shape[1], 24000)
-        assert_allclose(out[:, 2000:-2000], sine(1000.0, 0.5, 48000)[:, 2000:-2000], atol=1e-4)
+    def test_a_sine_stays_a_sine_over_all_blocks(self):
+        # Longer than a block: what comes in pieces is what comes at once.
+        for seconds in (0.5, 4.0):
+            out = read_at(wav(sine(1000.0, seconds, 44100), 44100), "a.wav", 48000)
+            self.assertEqual(out.shape[1], round(48000 * seconds))
+            assert_allclose(out[:, 2000:-2000], sine(1000.0, seconds, 48000)[:, 2000:-2000], atol=1e-4)
+
+    def test_at_its_own_rate_nothing_happens(self):
+        sound = noise(100000, seed=4)
+        np.testing.assert_array_equal(read_at(wav(sound), "a.wav", 48000), sound)
+
+
+class HostileTest(unittest.TestCase):
+    def test_small_files_that_unpack_to_much_take_no_memory(self):
+        # Ten minutes of silence pack into a few hundred KiB of FLAC, and into 220 MB of floats.
+        quiet = np.zeros((2, 590 * 48000), np.int16)
+        content = io.BytesIO()
+        soundfile.write(content, quiet.T, 48000, format="FLAC", subtype="PCM_16")
+        del quiet
+        tracemalloc.start()
+        check_audio(content.getvalue(), "long.flac")
+        _, most = tracemalloc.get_traced_memory()
+        tracemalloc.stop()
+        self.assertLess(most, 20 * 2**20)
+
+    def test_rates_that_nobody_records_at_are_refused(self):
+        for rate in (1000, 655350):
+            with self.assertRaisesRegex(UnreadableFile, f"a rate of {rate} Hz; from 4000 to 384000 Hz are read"):
+                check_audio(wav(np.zeros((1, 1000), np.float32), rate), "a.wav")
+
+    def test_a_million_empty_chunks_are_not_walked_through(self):
+        content = b"RIFF" + (8_000_004).to_bytes(4, "little") + b"WAVE" + b"junk\0\0\0\0" * 1_000_000
+        began = time.process_time()
+        with self.assertRaisesRegex(UnreadableFile, "more than 4096 chunks"):
+            check_audio(content, "chunks.wav")
+        self.assertLess(time.process_time() - began, 1.0)
+
+    def test_mutated_files_are_refused_or_read_and_nothing_else(self):
+        random = np.random.default_rng(11)
+        whole = {
+            "a.wav": wav(sine(100.0, 0.1), subtype="PCM_16"),
+            "a.flac": write_audio(sine(100.0, 0.1), 48000, file_format="flac", bits="16"),
+            "a.aiff": wav(sine(100.0, 0.1), subtype="PCM_16", file_format="AIFF"),
+        }
+        for name, content in whole.items():
+            for _ in range(150):
+                broken = bytearray(content)
+                for _ in range(int(random.integers(1, 12))):
+                    broken[int(random.integers(min(len(broken), 400)))] = int(random.integers(256))
+                part = bytes(broken[: int(random.integers(1, len(broken) + 1))])
+                try:
+                    audio = read_at(part, name, 44100)
+                    self.assertTrue(np.all(np.isfinite(audio)))
+                except UnreadableFile as error:
+                    self.assertIn(name, str(error))

@@ -55,6 +55,33 @@ class SlideTest(unittest.TestCase):
         self.assertEqual(list(read_midi(content, "x.mid").tracks[0].notes), notes)
 
 
+class HostileTest(unittest.TestCase):
+    def test_tempi_and_keys_that_make_no_sense(self):
+        stopped = midi([[mido.MetaMessage("set_tempo", tempo=0)], played((33, 1))])
+        self.assertIsNone(read_midi(stopped, "a.mid").tempo_bpm)
+        keyed = bytearray(midi([[mido.MetaMessage("key_signature", key="C")], played((33, 1))]))
+        at = keyed.index(b"\xff\x59\x02")
+        keyed[at + 3 : at + 5] = b"\x70\x07"
+        with self.assertRaisesRegex(UnreadableFile, "'a.mid' cannot be read as MIDI"):
+            read_midi(bytes(keyed), "a.mid")
+
+    def test_a_million_notes_are_refused_by_their_size(self):
+        with self.assertRaisesRegex(UnreadableFile, "the most is 512 KiB"):
+            read_midi(b"MThd" + bytes(600 * 2**10), "a.mid")
+
+    def test_mutated_files_are_refused_or_read_and_nothing_else(self):
+        random = np.random.default_rng(12)
+        whole = midi([[mido.MetaMessage("set_tempo", tempo=500000)], played((33, 1), (36, 0.5), (40, 2))])
+        for _ in range(400):
+            broken = bytearray(whole)
+            for _ in range(int(random.integers(1, 6))):
+                broken[int(random.integers(len(broken)))] = int(random.integers(256))
+            try:
+                read_midi(bytes(broken[: int(random.integers(1, len(broken) + 1))]), "a.mid")
+            except UnreadableFile as error:
+                self.assertIn("a.mid", str(error))
+
+
 class ReadingTest(unittest.TestCase):
     def test_formats_and_divisions(self):
         for kind in (0, 1):

@@ -96,6 +96,28 @@ class KnownAnswersTest(unittest.TestCase):
             self.assertGreaterEqual(found.after_db[0], found.before_db[0] - 0.11)
 
 
+class OwnPitchTest(unittest.TestCase):
+    def test_start_phases_are_counted_in_a_layers_own_pitch(self):
+        # The upper plays an octave over the lower: a start phase of c cycles moves it by c/100 s, not by c/50 s.
+        t = np.arange(FRAMES) / RATE
+        random = np.random.default_rng(7)
+        for _ in range(6):
+            offset = random.uniform(0.1, 0.9)
+
+            def upper(earlier_s, offset=offset):
+                return sum(np.sin(2 * np.pi * n * (100.0 * (t + earlier_s) + offset)) / n for n in (1, 2, 3))
+
+            lower = sum(np.sin(2 * np.pi * n * 50.0 * t) / n for n in range(1, 7))
+            spectra = [note_spectra(stereo(x), ((0, FRAMES),), rate_hz=RATE)[0] for x in (lower, upper(0.0))]
+            met = meeting(("a", "b"), (0, 120.0), (0.0, 31, 50.0, 100.0), *spectra)
+            free = [Freedom("a"), Freedom("b", "b", polarity=False, delay=False)]
+            found = solve([met], free)
+            cycles = found.settings["b"].phase_cycles
+            after = gain_db(lower, upper(cycles / 100.0), 120.0)
+            self.assertAlmostEqual(found.after_db[0], after, delta=0.2)
+            self.assertGreater(after, gain_db(lower, upper(0.0), 120.0) - 0.1)
+
+
 class CommonDelayTest(unittest.TestCase):
     def test_what_all_layers_would_wait_for_is_taken_off_all(self):
         # Of the two either is late by 3 ms: it cannot be made earlier, so the other waits, and nobody more than that.
