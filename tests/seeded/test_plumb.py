@@ -132,6 +132,11 @@ class SeededPlumbTest(unittest.TestCase):
             self.assertLess(np.max(apart[~deep[judged]], initial=0.0), 0.3, seed)
             if seed % 3:
                 self.assertGreater(after[judged].min(), before[judged].min() + 0.2, seed)
+            for pair in {(m.lower, m.upper) for m in advice.meetings}:
+                members = [i for i in judged if (advice.meetings[i].lower, advice.meetings[i].upper) == pair]
+                reckon = np.min if seed % 3 else np.mean
+                if members:
+                    self.assertGreater(reckon(after[members]), reckon(before[members]) - 0.35, (seed, pair))
             whole = [border_gains(s, load, advice.meetings) for s in (stack, mended)]
             for pair, gain in whole[0].items():
                 self.assertGreater(whole[1][pair], gain - 0.35, (seed, pair))

@@ -1,6 +1,8 @@
 """Plumb on whole stacks: what it promises is what is measured after it."""
 
 import unittest
+from dataclasses import replace
+from unittest import mock
 
 import numpy as np
 from scipy import signal
@@ -68,6 +70,35 @@ class PlumbTest(unittest.TestCase):
             before, now = (scipy_gain_db(s, "sub", "mid", 120.0) for s in (stack, mended))
             self.assertGreater(now, before + 0.3)
             self.assertGreater(now, 1.0)
+
+    def test_what_makes_another_border_worse_is_not_offered(self):
+        # Three layers, two borders: every setting is told to have helped the first and to have hurt the second a little.
+        layers = (
+            Layer(id="a", name="a", source=tone()),
+            Layer(id="b", name="b", source=tone(start_phase_deg=140.0), span=Span(first=1, last=1)),
+            Layer(id="c", name="c", source=LayerSound(layer="b"), span=Span(first=2, last=2)),
+        )
+        borders = (Crossover(frequency_hz=120.0), Crossover(frequency_hz=600.0))
+        measures = measure(plain_stack(layers=layers, crossovers=borders), loader({}), ENGINE)
+        self.assertIsNotNone(advise(measures).edit)
+
+        def rendered_as(hurt):
+            def after(measures, edit):
+                return tuple(
+                    replace(m, present=0.95 if m.border == 0 else m.present - hurt) for m in meetings_of(measures)
+                )
+
+            return after
+
+        for hurt, offered in ((0.0, True), (0.3, False)):
+            with (
+                mock.patch("apilado.core.soundings.alignment._after", rendered_as(hurt)),
+                mock.patch("apilado.core.soundings.alignment._any_loop_worse", return_value=False),
+            ):
+                advice = advise(measures)
+            self.assertEqual(advice.edit is not None, offered, hurt)
+            if not offered:
+                self.assertIn("makes another worse", advice.reasons[0])
 
     def test_a_delay_that_all_layers_have_is_taken_off(self):
         stack = two_voices(delay_ms=9.0)
