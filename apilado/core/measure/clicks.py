@@ -12,7 +12,7 @@ from apilado.core.dsp.equaliser import butterworth_high_pass
 from apilado.core.dsp.filters import filtered
 from apilado.core.units import gain_to_db, ms_to_samples
 
-ABOVE_HZ, SLOPE = 2000.0, 48
+ABOVE_HZ, SLOPE = 2000.0, 24
 AROUND_MS = 6.0
 LEAST_DB = -40.0
 """A burst further than this under the peak of the whole does not count as a click. Own choice: a sine that a release of
@@ -37,7 +37,8 @@ def clicks(audio: Audio, *, moments: tuple[int, ...], rate_hz: int) -> tuple[Cli
         return ()
     # Long enough that the filter has forgotten where it began; filters of a few milliseconds.
     lead = ms_to_samples(40.0, rate_hz)
-    around = np.concatenate([wrapped_tail(audio, lead), audio], axis=1)
+    heard = audio[:1] if np.array_equal(audio[0], audio[1]) else audio
+    around = np.concatenate([wrapped_tail(heard, lead), heard], axis=1)
     high = np.max(np.abs(filtered(around, butterworth_high_pass(ABOVE_HZ, SLOPE, rate_hz), looped=False)), axis=0)[
         lead:
     ]

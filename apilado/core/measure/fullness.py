@@ -11,6 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from apilado.core.measure.notes import phasor
 from apilado.core.units import gain_to_db
 
 FLATTEST_SINGLE_PEAK, LOWEST_PEAK = 1.0 / 9.0, 1.0 / 6.0
@@ -46,9 +47,9 @@ def harmonic_amplitudes(signal: NDArray[np.floating], frequency_hz: float, rate_
     """Complex amplitudes of harmonics 1 … HARMONICS of a steady signal under a Hann window; c = A·e^(iθ) of A·cos."""
     x = np.asarray(signal, np.float64)
     window = np.hanning(x.shape[0])
-    t = np.arange(x.shape[0]) / rate_hz
     n = np.arange(1, HARMONICS + 1)
-    waves = np.exp(-2j * np.pi * np.outer(n * frequency_hz, t))
+    first = phasor(frequency_hz / rate_hz, x.shape[0])
+    waves = np.cumprod(np.broadcast_to(first, (HARMONICS, x.shape[0])), axis=0)
     found = 2.0 * (waves @ (x * window)) / np.sum(window)
     return np.asarray(np.where(n * frequency_hz < 0.45 * rate_hz, found, 0.0), np.complex128)
 

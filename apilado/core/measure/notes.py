@@ -17,6 +17,7 @@ PITCH_MS = 160.0
 LOWEST_PITCH_HZ, HIGHEST_PITCH_HZ = 18.0, 2000.0
 CLEAR, COARSE_HZ = 0.85, 12000.0
 ATTACK_MS = 3.0
+PHASOR_STEP = 256
 QUIET = 1e-4
 
 
@@ -116,8 +117,8 @@ def _note_power(audio: Audio, span: NoteSpan, part: Audio, hertz: float, rate_hz
     """Mean power of a note, a full-scale sine in both channels being 1, without the ripple of unfinished periods."""
     period = rate_hz / hertz
     if part.shape[1] >= 1.05 * period:
-        weights = whole_periods(part.shape[1], period)
-        return 2.0 * float(np.sum((part.astype(np.float64) ** 2) @ weights)) / (2.0 * float(np.sum(weights)))
+        weights = whole_periods(part.shape[1], period).astype(np.float32)
+        return float(np.sum(np.square(part) @ weights)) / float(np.sum(weights))
     # Shorter than a period: the sine of its pitch that fits best, from where its attack is over.
     begun = min(ms_to_samples(ATTACK_MS, rate_hz), span.frames // 4)
     short = segment(audio, span.first + begun, max(span.frames - begun, 8)).astype(np.float64)
@@ -137,27 +138,34 @@ def whole_periods(frames: int, period: float) -> NDArray[np.float64]:
     return np.asarray(np.clip(flanks, 0.0, min(1.0, (frames - period) / period)), np.float64)
 
 
-def level_at(audio: Audio, first: int, frames: int, hertz: float, rate_hz: int) -> float:
-    """Power of one frequency in a stretch of a looped stem, mean of both channels; a full-scale sine is 1."""
-    part = segment(audio, first, frames).astype(np.float64)
-    window = np.hanning(frames + 2)[1:-1]
-    wave = np.exp(-2j * np.pi * hertz * np.arange(frames) / rate_hz) * window
-    amplitudes = 2.0 * (part @ wave) / np.sum(window)
-    return float(np.mean(np.abs(amplitudes) ** 2))
-
-
 def levels_at(
-    audio: Audio, spans: tuple[NoteSpan, ...], frequencies_hz: tuple[float, ...], *, rate_hz: int
-) -> tuple[float | None, ...]:
-    """Power of a frequency in each note while it alone sounds; None where a note is too short to tell it apart.
+    *stems: Audio, spans: tuple[NoteSpan, ...], frequencies_hz: tuple[float, ...], rate_hz: int
+) -> tuple[tuple[float | None, ...], ...]:
+    """Power of a frequency in each note while it alone sounds, for each looped stem; a full-scale sine is 1.
 
-    Two periods are needed to keep it apart from its octave.
+    The mean of both channels under a Hann window; None where a note is too short: two periods are needed to keep its
+    fundamental apart from its octave.
     """
     settle, longest = ms_to_samples(SETTLE_MS, rate_hz), ms_to_samples(LONGEST_MS, rate_hz)
-    found: list[float | None] = []
+    found: list[list[float | None]] = [[] for _ in stems]
     for span, hertz in zip(spans, frequencies_hz, strict=True):
         begun = min(settle, span.frames // 4)
         frames = min(span.frames - begun, longest)
-        enough = frames >= 2.0 * rate_hz / hertz
-        found.append(level_at(audio, span.first + begun, frames, hertz, rate_hz) if enough else None)
-    return tuple(found)
+        if frames < 2.0 * rate_hz / hertz:
+            for levels in found:
+                levels.append(None)
+            continue
+        window = np.hanning(frames + 2)[1:-1]
+        wave = phasor(hertz / rate_hz, frames) * (window * (2.0 / np.sum(window)))
+        parts = np.stack([wave.real, wave.imag]).astype(np.float32)
+        for stem, levels in zip(stems, found, strict=True):
+            amplitudes = segment(stem, span.first + begun, frames) @ parts.T
+            levels.append(float(np.sum(amplitudes.astype(np.float64) ** 2)) / 2.0)
+    return tuple(tuple(levels) for levels in found)
+
+
+def phasor(cycles_per_frame: float, frames: int) -> NDArray[np.complex128]:
+    """e^(-2πi·c·n) for n from 0, shape (frames,): made of two short ones, since exponentials are dear."""
+    coarse = np.exp(-2j * np.pi * cycles_per_frame * PHASOR_STEP * np.arange(-(-frames // PHASOR_STEP)))
+    fine = np.exp(-2j * np.pi * cycles_per_frame * np.arange(PHASOR_STEP))
+    return np.asarray((coarse[:, None] * fine).reshape(-1)[:frames], np.complex128)

@@ -4,16 +4,15 @@ from __future__ import annotations
 
 import math
 
-import numpy as np
-
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits import Several
 from apilado.core.document.edits_values import SetValue
 from apilado.core.document.layer import Layer
-from apilado.core.measure.resonances import Resonance, resonances
+from apilado.core.measure.resonances import Resonance
 from apilado.core.measure.stem import StemMeasures, fold_down_loss_db
 from apilado.core.soundings.carving import bell_edit, rise_of_curve, target_curve
 from apilado.core.soundings.comparison import curve_of_target
+from apilado.core.soundings.further import HARSH_LEAST_DB, peaks
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding
 from apilado.core.units import power_to_db
@@ -22,7 +21,6 @@ MUD_LOW_HZ, MUD_HIGH_HZ = 250.0, 400.0
 MUD_MIDDLE_HZ = 316.0
 CLEAN_RISE_DB = rise_of_curve(target_curve("clean lower mids"), MUD_LOW_HZ, MUD_HIGH_HZ)
 WORST_DC = 0.01
-HARSH_LEAST_DB = 4.0
 HARSH_HEARD_DB = 20.0
 HARSH_DEEPEST_DB = 15.0
 
@@ -80,11 +78,10 @@ def harsh(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     if not measures.sounding:
         return []
     worst: tuple[float, Layer, Resonance] | None = None
+    standing = peaks(measures)
     for layer in measures.stack.audible_layers():
         stem = measures.stems[layer.id]
-        pitches = [note.frequency_hz for note in measures.notes[layer.id] if note.frequency_hz]
-        fundamental = float(np.median(pitches)) if pitches else 0.0
-        for peak in resonances(stem, least_db=HARSH_LEAST_DB, fundamental_hz=fundamental):
+        for peak in standing[layer.id]:
             around = (peak.frequency_hz / 2.0**0.5, peak.frequency_hz * 2.0**0.5)
             own, whole = sum(stem.power_between(*around)), sum(measures.bass.power_between(*around))
             # What another layer drowns is not heard as harsh.

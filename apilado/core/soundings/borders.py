@@ -13,6 +13,7 @@ from apilado.core.document.stack import Stack
 from apilado.core.dsp.filters import sections_response
 from apilado.core.measure.phase import BorderPhase, best_alignment
 from apilado.core.render.response import Chain, unowned_bands
+from apilado.core.soundings.further import part_sums
 from apilado.core.soundings.measures import Measures, SplitRipple
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding
 from apilado.core.units import gain_to_db
@@ -125,7 +126,7 @@ def _kept(stack: Stack, band: int) -> Edit | None:
 def split_sum(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     """Do the parts of one source, as they stand, still add up to it?"""
     found, stack = [], measures.stack
-    for chain, measured in measures.part_sums:
+    for chain, measured in part_sums(measures):
         value = abs(measured.deviation_db)
         names = ", ".join(f"'{member.name}'" for member in chain.members)
         place = Place(

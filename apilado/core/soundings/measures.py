@@ -12,21 +12,17 @@ from numpy.typing import NDArray
 
 from apilado.core.clock import Clock
 from apilado.core.document.ducker import Ducker
-from apilado.core.document.editing import Edit
-from apilado.core.document.edits import apply
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.audio import Audio
 from apilado.core.ducks.base import DuckShape
-from apilado.core.measure.clicks import Click, clicks
 from apilado.core.measure.drums import DrumFacts, drum_facts
 from apilado.core.measure.ducking import Headroom, HitRecovery, headroom_won, hit_recoveries
 from apilado.core.measure.flatness import Ripple, worst_ripple
 from apilado.core.measure.fullness import Fullness, fullness, harmonic_amplitudes
 from apilado.core.measure.kick_phase import KickMeeting, kick_meeting
 from apilado.core.measure.loudness import Loudness, measure_loudness
-from apilado.core.measure.notes import NoteMeasure, NoteSpan, levels_at, measure_notes, segment
-from apilado.core.measure.partsum import PartSum, part_sum
+from apilado.core.measure.notes import NoteMeasure, NoteSpan, measure_notes, segment
 from apilado.core.measure.passage import energy_grid, grid_columns
 from apilado.core.measure.phase import BorderPhase, border_phase
 from apilado.core.measure.room_map import RoomMap, room_map
@@ -35,15 +31,13 @@ from apilado.core.notes import voice_notes
 from apilado.core.render.builder import expected_hz, layer_notes, listened_point
 from apilado.core.render.engine import Engine, Token
 from apilado.core.render.graph import Graph, build, clock_of
-from apilado.core.render.response import Chain, band_edges_hz, chains, split_sum, unowned_bands, whole_response
+from apilado.core.render.response import band_edges_hz, chains, split_sum, unowned_bands
 from apilado.core.render.stage import Stage, stage
 from apilado.core.sources.base import AssetLoader
-from apilado.core.units import gain_to_db, power_to_db
+from apilado.core.units import gain_to_db
 
 QUIET_DB = -70.0
 SILENT_PEAK = 1e-4
-DOUBLED_WITHIN_DB = 20.0
-"""Notes in which the sub is further than this under its loudest are not asked who carries their fundamental."""
 SETTLED_MS, FULLNESS_MS = 60.0, 150.0
 
 
@@ -84,8 +78,12 @@ class Measures:
     kick_audio: Audio
     graph: Graph
     load: AssetLoader
-    run: Callable[[Stage], Any]
-    """Computes a stage that only some questions need, through the engine's cache."""
+    run_all: Callable[[Sequence[Stage]], list[Any]]
+    """Computes stages that only some questions need, through the engine's cache."""
+
+    def run(self, wanted: Stage) -> Any:
+        """Computes one such stage."""
+        return self.run_all([wanted])[0]
 
     @cached_property
     def sub(self) -> Layer | None:
@@ -106,91 +104,6 @@ class Measures:
         }
 
     @cached_property
-    def doubled(self) -> dict[str, tuple[float | None, ...]]:
-        """How much of the sub's fundamental each other layer carries in each note of the sub, in dB against the sub.
-
-        None in notes that are too short to tell, or in which the sub is quiet.
-        """
-        sub = self.sub
-        if sub is None:
-            return {}
-        spans = note_spans(self.stack, sub, self.clock)
-        hertz = tuple(
-            note.frequency_hz or span.expected_hz for note, span in zip(self.notes[sub.id], spans, strict=True)
-        )
-        levels: dict[str, tuple[float | None, ...]] = {
-            layer.id: self.run(
-                stage(
-                    levels_at,
-                    self.graph.placed[layer.id],
-                    spans=spans,
-                    frequencies_hz=hertz,
-                    rate_hz=self.clock.rate_hz,
-                )
-            )
-            for layer in self.stack.audible_layers()
-        }
-        own = levels.pop(sub.id)
-        loudest = max((power for power in own if power), default=0.0)
-        quiet = loudest * 10.0 ** (-DOUBLED_WITHIN_DB / 10.0)
-        return {
-            name: tuple(
-                None if a is None or b is None or a <= quiet else float(power_to_db(b / a))
-                for a, b in zip(own, others, strict=True)
-            )
-            for name, others in levels.items()
-        }
-
-    @cached_property
-    def clicks(self) -> tuple[Click, ...]:
-        """Of the sub, where its notes begin and end and where the loop joins."""
-        sub = self.sub
-        if sub is None:
-            return ()
-        spans = note_spans(self.stack, sub, self.clock)
-        moments = tuple(sorted({at for span in spans for at in (span.first, span.first + span.frames)}))
-        found: tuple[Click, ...] = self.run(
-            stage(clicks, self.graph.placed[sub.id], moments=moments, rate_hz=self.clock.rate_hz)
-        )
-        return found
-
-    def notes_after(self, edit: Edit, layer_id: str) -> tuple[NoteMeasure, ...]:
-        """A layer's notes as they would be after an edit, found by rendering them."""
-        stack = apply(self.stack, edit)
-        layer = stack.layer(layer_id)
-        if layer is None:
-            return ()
-        placed = build(stack, self.clock, self.load).placed[layer_id]
-        spans = note_spans(stack, layer, self.clock)
-        found: tuple[NoteMeasure, ...] = self.run(stage(measure_notes, placed, spans=spans, rate_hz=self.clock.rate_hz))
-        return found
-
-    @cached_property
-    def part_sums(self) -> tuple[tuple[Chain, PartSum], ...]:
-        """What the parts of each split source add up to as they stand, before the duck."""
-        frequencies = np.geomspace(5.0, 0.499 * self.clock.rate_hz, 600)
-        edges = band_edges_hz(self.stack)
-        found = []
-        for chain in chains(self.stack):
-            if len(chain.members) < 2 or not self.stack.crossovers:
-                continue
-            gains = np.abs(whole_response(self.stack, chain, frequencies, self.clock.rate_hz))
-            measured = self.run(
-                stage(
-                    part_sum,
-                    self.graph.sources[chain.source],
-                    *[self.graph.placed[member.id] for member in chain.members],
-                    gains=tuple(round(float(gain), 6) for gain in gains),
-                    frequencies_hz=tuple(float(f) for f in frequencies),
-                    between_hz=(edges[chain.first], edges[chain.last + 1]),
-                    rate_hz=self.clock.rate_hz,
-                )
-            )
-            if measured is not None:
-                found.append((chain, measured))
-        return tuple(found)
-
-    @cached_property
     def fullness(self) -> Fullness | None:
         """Of the sub's loudest note."""
         sub = self.sub
@@ -204,14 +117,21 @@ class Measures:
         hertz = note.frequency_hz or 1.0
         return fullness(harmonic_amplitudes((part[0] + part[1]) / 2.0, hertz, self.clock.rate_hz))
 
-    @cached_property
-    def kick_meeting(self) -> KickMeeting | None:
-        """How kick and sub add up at the hits."""
+    @property
+    def kick_stage(self) -> Stage | None:
+        """What finds out how kick and sub add up."""
         sub = self.sub
         if sub is None or "kick" not in self.heard_drums:
             return None
         hits = tuple(self.clock.sample_at(hit) for hit in self.stack.kick.hits if hit < self.clock.beats)
-        return kick_meeting(self.kick_audio, self.run(self.graph.layers[sub.id]), hits, rate_hz=self.clock.rate_hz)
+        return stage(kick_meeting, self.graph.kick, self.graph.layers[sub.id], hits=hits, rate_hz=self.clock.rate_hz)
+
+    @cached_property
+    def kick_meeting(self) -> KickMeeting | None:
+        """How kick and sub add up at the hits."""
+        wanted = self.kick_stage
+        found: KickMeeting | None = None if wanted is None else self.run(wanted)
+        return found
 
     @property
     def heard_drums(self) -> tuple[str, ...]:
@@ -329,7 +249,7 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
         kick_audio=results["kick audio"],
         graph=graph,
         load=load,
-        run=lambda wished: engine.run([wished], token)[0],
+        run_all=lambda wished: engine.run(wished, token),
     )
 
 

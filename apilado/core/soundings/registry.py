@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from apilado.core.soundings import balance, borders, kick, shares, sub, sub_sound
+from apilado.core.soundings.further import prefetch
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import SEVERITY, Rule, Sounding
 
@@ -18,6 +19,7 @@ RULES: tuple[Rule, ...] = (
 
 def sound(measures: Measures) -> list[Sounding]:
     """All soundings of a stack, the worst first, else in the order of the work."""
+    prefetch(measures)
     found: list[Sounding] = []
     for rule in RULES:
         limits = rule.limits.overridden(measures.stack.limits.get(rule.id))

@@ -15,13 +15,14 @@ from apilado.core.document.layer import Layer
 from apilado.core.measure.bands import band_centres
 from apilado.core.measure.stem import THIRD
 from apilado.core.render.builder import root_of, source_root
+from apilado.core.soundings.further import doubled
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding
 from apilado.core.soundings.sub_sound import SEMITONE, tone_of
 from apilado.core.sources.tone import ToneSource
 from apilado.core.units import midi_to_name, power_ratio_db, power_to_db
 
-PHONE_HZ, PHONE_ORDER = 250.0, 4
+PHONE_HZ = 250.0
 COMPARABLE_DB, HEARD_DB = 10.0, 25.0
 SECOND_HARMONIC = 0.2
 
@@ -33,9 +34,9 @@ def double_sub(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]
     if sub is None or not pitches or len(measures.stems) < 2:
         return []
     # Note by note, each while it alone sounds: a harmonic that falls on another note's place doubles nothing.
+    carried = doubled(measures)
     worst = {
-        name: max((level for level in levels if level is not None), default=None)
-        for name, levels in measures.doubled.items()
+        name: max((level for level in levels if level is not None), default=None) for name, levels in carried.items()
     }
     told = {name: level for name, level in worst.items() if level is not None}
     if not told:
@@ -44,7 +45,7 @@ def double_sub(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]
     value, layer = told[name], measures.stack.layer(name)
     status = limits.status(value)
     shown = layer.name if layer else name
-    at = measures.notes[sub.id][[level == value for level in measures.doubled[name]].index(True)]
+    at = measures.notes[sub.id][[level == value for level in carried[name]].index(True)]
     place, limit = Place((name, sub.id), pitches[0] / SEMITONE, pitches[-1] * SEMITONE), f"{limits.look:g} dB"
     where = f"layers/{name}"
     if status == "fine":
@@ -108,7 +109,8 @@ def crowding(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
 
 def phone_response(frequencies_hz: NDArray[np.float64]) -> NDArray[np.float64]:
     """What a phone's loudspeaker leaves of power: a Butterworth high-pass of the fourth order at 250 Hz."""
-    ratio = (frequencies_hz / PHONE_HZ) ** (2 * PHONE_ORDER)
+    squared = np.square(frequencies_hz / PHONE_HZ)
+    ratio = np.square(np.square(squared))
     return np.asarray(ratio / (1.0 + ratio))
 
 

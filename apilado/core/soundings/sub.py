@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from apilado.core.document.editing import Edit
-from apilado.core.document.edits import AnyEdit, Several
+from apilado.core.document.edits import Several
 from apilado.core.document.edits_pattern import TransposePattern
 from apilado.core.document.edits_values import SetValue
 from apilado.core.document.layer import Layer
 from apilado.core.measure.notes import NoteMeasure
-from apilado.core.render.builder import expected_hz, root_of
+from apilado.core.render.builder import expected_hz, layer_notes, root_of
+from apilado.core.soundings.further import notes_after
 from apilado.core.soundings.measures import QUIET_DB, Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding, Status
 from apilado.core.sources.tone import ToneSource
@@ -17,6 +18,8 @@ from apilado.core.units import midi_to_name, power_ratio_db
 SUB_LOW_HZ, SUB_HIGH_HZ = 40.0, 90.0
 MONO_BORDER_HZ = 120.0
 WORTHWHILE_DB, SAME_DB = 0.2, 0.5
+NOTHING = 1e-9
+"""A share of the whole bass under which there is nothing to judge: -90 dB."""
 
 
 def sub_range(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
@@ -93,35 +96,29 @@ def sub_even(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
 
 
 def evened(measures: Measures, sub: Layer, spread_db: float) -> Edit | None:
-    """Levels by pitch, or velocity off and then levels by pitch: whichever leaves less, tried by rendering it.
+    """Levels by pitch, or velocity off and then levels by pitch: whichever leaves less; None where neither helps.
 
-    None where neither leaves clearly less than there is.
+    A level by pitch comes last in a layer, so what it leaves is known: the spread within the pitches. What velocity
+    does is rendered, since it goes into all that follows.
     """
-    levels = f"layers/{sub.id}/note_levels_db"
-    plain = SetValue(path=levels, value=level_corrections(_heard(measures.notes[sub.id]), sub.note_levels_db))
-    options: list[AnyEdit] = [plain]
+    path, notes = f"layers/{sub.id}/note_levels_db", _heard(measures.notes[sub.id])
+    plain = SetValue(path=path, value=level_corrections(notes, sub.note_levels_db))
+    left, edit = spread_within_pitches(notes), plain
+    best: tuple[float, Edit] = (left, edit)
     root = root_of(measures.stack, sub)
-    if isinstance(root.source, ToneSource) and root.source.velocity > 0.0:
+    played = {note.velocity for note in layer_notes(measures.stack, sub)}
+    if left > SAME_DB and len(played) > 1 and isinstance(root.source, ToneSource) and root.source.velocity > 0.0:
         off = SetValue(path=f"layers/{root.id}/source/velocity", value=0.0)
-        without = _heard(measures.notes_after(off, sub.id))
-        if without:
-            level = SetValue(path=levels, value=level_corrections(without, sub.note_levels_db))
-            options.append(Several(name="Velocity off, and a level for each pitch", edits=(off, level)))
-    left = [(_spread(_heard(measures.notes_after(option, sub.id))), option) for option in options]
-    best, edit = min(left, key=lambda pair: pair[0])
-    # Of two that leave about as little the one that changes less.
-    if left[0][0] < best + SAME_DB:
-        best, edit = left[0]
-    return edit if best < spread_db - WORTHWHILE_DB else None
+        without = _heard(notes_after(measures, off, sub.id))
+        level = SetValue(path=path, value=level_corrections(without, sub.note_levels_db))
+        if without and spread_within_pitches(without) < left - SAME_DB:
+            both = Several(name="Velocity off, and a level for each pitch", edits=(off, level))
+            best = (spread_within_pitches(without), both)
+    return best[1] if best[0] < spread_db - WORTHWHILE_DB else None
 
 
 def _heard(notes: tuple[NoteMeasure, ...]) -> list[NoteMeasure]:
     return [note for note in notes if note.level_db > QUIET_DB]
-
-
-def _spread(notes: list[NoteMeasure]) -> float:
-    levels = [note.level_db for note in notes]
-    return max(levels) - min(levels) if levels else 0.0
 
 
 def spread_within_pitches(notes: list[NoteMeasure]) -> float:
@@ -149,7 +146,7 @@ def sub_mono(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     """Is there side signal below the mono border?"""
     border = measures.stack.bus.mono_below_hz or MONO_BORDER_HZ
     mid, side = measures.bass.power_between(20.0, border)
-    if mid + side <= 0.0:
+    if mid + side <= NOTHING * measures.bass.power:
         return []
     value = power_ratio_db(side, mid)
     status: Status = limits.status(value)

@@ -9,8 +9,10 @@ from apilado.core.document.equaliser import MOST_POINTS
 from apilado.core.document.layer import Layer
 from apilado.core.measure.fullness import FLATTEST_SINGLE_PEAK, LOWEST_PEAK
 from apilado.core.render.builder import root_of
+from apilado.core.soundings.further import sub_clicks
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding, Status
+from apilado.core.soundings.sub import NOTHING
 from apilado.core.sources.tone import ToneSource
 from apilado.core.units import midi_to_hz, power_ratio_db
 
@@ -54,6 +56,8 @@ def sub_octave(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]
     # An octave that is another note's own place says nothing.
     below = sum(_around(measures, hertz / 2.0) for pitch, hertz in wanted.items() if pitch - 12 not in meant)
     above = sum(_around(measures, hertz * 2.0) for pitch, hertz in wanted.items() if pitch + 12 not in meant)
+    if there + below + above <= NOTHING * measures.bass.power:
+        return []
     value = power_ratio_db(below, there)
     empty = power_ratio_db(above, there)
     where, place = f"layers/{sub.id}", Place((sub.id,), min(wanted.values()) / 2.0, max(wanted.values()))
@@ -134,7 +138,7 @@ def sub_start(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
             edits.append(SetValue(path=f"{path}/tones/{index}/phase", value="fixed"))
     if edits:
         said.append("begins every note with another phase, so that no two notes meet the layers above alike")
-    heard = measures.clicks
+    heard = sub_clicks(measures)
     if heard:
         beats = tuple(measures.beat_of(click.frame) for click in heard)
         place = Place(place.layers, place.low_hz, place.high_hz, beats)

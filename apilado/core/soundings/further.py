@@ -1,0 +1,144 @@
+"""What only some soundings ask of a stack: each question a stage of its own."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from apilado.core.document.editing import Edit
+from apilado.core.document.edits import apply
+from apilado.core.measure.clicks import Click, clicks
+from apilado.core.measure.notes import NoteMeasure, levels_at, measure_notes
+from apilado.core.measure.partsum import PartSum, part_sum
+from apilado.core.measure.resonances import Resonance, resonances
+from apilado.core.measure.stem import measure_stem
+from apilado.core.render.graph import build
+from apilado.core.render.response import Chain, band_edges_hz, chains, whole_response
+from apilado.core.render.stage import Stage, stage
+from apilado.core.soundings.measures import Measures, note_spans
+from apilado.core.units import power_to_db
+
+DOUBLED_WITHIN_DB = 20.0
+"""Notes in which the sub is further than this under its loudest are not asked who carries their fundamental."""
+RESPONSE_POINTS = 600
+HARSH_LEAST_DB = 4.0
+
+
+def prefetch(measures: Measures) -> None:
+    """Computes all of it at once, several stages at a time, before the soundings ask one after the other."""
+    wanted = [
+        _doubled_stage(measures),
+        _clicks_stage(measures),
+        measures.kick_stage,
+        *_peak_stages(measures).values(),
+        *[s for _, s in _part_sum_stages(measures)],
+    ]
+    measures.run_all([each for each in wanted if each is not None])
+
+
+def doubled(measures: Measures) -> dict[str, tuple[float | None, ...]]:
+    """How much of the sub's fundamental each other layer carries in each note of the sub, in dB against the sub.
+
+    None in notes that are too short to tell, or in which the sub is quiet.
+    """
+    wanted, sub = _doubled_stage(measures), measures.sub
+    if wanted is None or sub is None:
+        return {}
+    levels: dict[str, tuple[float | None, ...]] = dict(zip(_heard(measures), measures.run(wanted), strict=True))
+    own = levels.pop(sub.id)
+    loudest = max((power for power in own if power), default=0.0)
+    quiet = loudest * 10.0 ** (-DOUBLED_WITHIN_DB / 10.0)
+    return {
+        name: tuple(
+            None if a is None or b is None or a <= quiet else float(power_to_db(b / a))
+            for a, b in zip(own, others, strict=True)
+        )
+        for name, others in levels.items()
+    }
+
+
+def _heard(measures: Measures) -> list[str]:
+    return [layer.id for layer in measures.stack.audible_layers()]
+
+
+def _doubled_stage(measures: Measures) -> Stage | None:
+    sub = measures.sub
+    if sub is None or len(measures.stems) < 2:
+        return None
+    spans = note_spans(measures.stack, sub, measures.clock)
+    notes = measures.notes[sub.id]
+    hertz = tuple(note.frequency_hz or span.expected_hz for note, span in zip(notes, spans, strict=True))
+    placed = [measures.graph.placed[name] for name in _heard(measures)]
+    return stage(levels_at, *placed, spans=spans, frequencies_hz=hertz, rate_hz=measures.clock.rate_hz)
+
+
+def sub_clicks(measures: Measures) -> tuple[Click, ...]:
+    """Of the sub, where its notes begin and end and where the loop joins."""
+    wanted = _clicks_stage(measures)
+    found: tuple[Click, ...] = () if wanted is None else measures.run(wanted)
+    return found
+
+
+def _clicks_stage(measures: Measures) -> Stage | None:
+    sub = measures.sub
+    if sub is None:
+        return None
+    spans = note_spans(measures.stack, sub, measures.clock)
+    moments = tuple(sorted({at for span in spans for at in (span.first, span.first + span.frames)}))
+    return stage(clicks, measures.graph.placed[sub.id], moments=moments, rate_hz=measures.clock.rate_hz)
+
+
+def peaks(measures: Measures) -> dict[str, tuple[Resonance, ...]]:
+    """The narrow peaks of each heard layer, the worst first."""
+    wanted = _peak_stages(measures)
+    return dict(zip(wanted, measures.run_all(list(wanted.values())), strict=True))
+
+
+def _peak_stages(measures: Measures) -> dict[str, Stage]:
+    found = {}
+    for name in _heard(measures):
+        pitches = [note.frequency_hz for note in measures.notes[name] if note.frequency_hz]
+        fundamental = float(np.median(pitches)) if pitches else 0.0
+        stem = stage(measure_stem, measures.graph.layers[name], rate_hz=measures.clock.rate_hz)
+        found[name] = stage(resonances, stem, least_db=HARSH_LEAST_DB, fundamental_hz=fundamental)
+    return found
+
+
+def part_sums(measures: Measures) -> tuple[tuple[Chain, PartSum], ...]:
+    """What the parts of each split source add up to as they stand, before the duck."""
+    found = [(chain, measures.run(wanted)) for chain, wanted in _part_sum_stages(measures)]
+    return tuple((chain, measured) for chain, measured in found if measured is not None)
+
+
+def _part_sum_stages(measures: Measures) -> list[tuple[Chain, Stage]]:
+    stack, rate = measures.stack, measures.clock.rate_hz
+    frequencies = np.geomspace(5.0, 0.499 * rate, RESPONSE_POINTS)
+    edges, found = band_edges_hz(stack), []
+    for chain in chains(stack):
+        if len(chain.members) < 2 or not stack.crossovers:
+            continue
+        gains = np.abs(whole_response(stack, chain, frequencies, rate))
+        wanted = stage(
+            part_sum,
+            measures.graph.sources[chain.source],
+            *[measures.graph.placed[member.id] for member in chain.members],
+            gains=tuple(round(float(gain), 6) for gain in gains),
+            frequencies_hz=tuple(float(f) for f in frequencies),
+            between_hz=(edges[chain.first], edges[chain.last + 1]),
+            rate_hz=rate,
+        )
+        found.append((chain, wanted))
+    return found
+
+
+def notes_after(measures: Measures, edit: Edit, layer_id: str) -> tuple[NoteMeasure, ...]:
+    """A layer's notes as they would be after an edit, found by rendering them."""
+    stack = apply(measures.stack, edit)
+    layer = stack.layer(layer_id)
+    if layer is None:
+        return ()
+    placed = build(stack, measures.clock, measures.load).placed[layer_id]
+    spans = note_spans(stack, layer, measures.clock)
+    found: tuple[NoteMeasure, ...] = measures.run(
+        stage(measure_notes, placed, spans=spans, rate_hz=measures.clock.rate_hz)
+    )
+    return found
