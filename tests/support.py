@@ -17,6 +17,7 @@ from apilado.core.document.stack import Bus, Crossover, Limiter, Stack
 from apilado.core.dsp.audio import Audio, as_audio
 from apilado.core.formats.audio_files import read_at
 from apilado.core.notes import Note
+from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.render.engine import Engine
 from apilado.core.render.graph import Graph, build, clock_of
 from apilado.core.sources.base import AssetLoader
@@ -93,14 +94,18 @@ def split_take(
     return plain_stack(layers=layers, crossovers=crossovers, sample_rate=rate_hz, pattern=()), loader({sha: content})
 
 
-def graph_of(stack: Stack, load: AssetLoader | None = None, *, looped: bool = True) -> Graph:
+def graph_of(
+    stack: Stack, load: AssetLoader | None = None, *, looped: bool = True, audition: Audition = WHOLE
+) -> Graph:
     """The graph of a stack on its own clock."""
-    return build(stack, clock_of(stack, looped=looped), load or loader({}))
+    return build(stack, clock_of(stack, looped=looped), load or loader({}), audition)
 
 
-def rendered(stack: Stack, load: AssetLoader | None = None, *, looped: bool = True) -> dict[str, Audio]:
+def rendered(
+    stack: Stack, load: AssetLoader | None = None, *, looped: bool = True, audition: Audition = WHOLE
+) -> dict[str, Audio]:
     """Every layer after the duck by its id, and 'bus_input', 'bass', 'kick', 'output'."""
-    graph = graph_of(stack, load, looped=looped)
+    graph = graph_of(stack, load, looped=looped, audition=audition)
     wanted = {**graph.layers, **{name: getattr(graph, name) for name in ("bus_input", "bass", "kick", "output")}}
     return dict(zip(wanted, ENGINE.run(list(wanted.values())), strict=True))
 

@@ -7,9 +7,11 @@ from typing import Any
 
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
-from apilado.core.render.builder import listened_point
+from apilado.core.render.audition import WHOLE, Audition
 from apilado.web.drawings.view import band_edges_hz, layer_state, short_hz
 from apilado.web.sheets.base import Field, fields_of
+
+SILENT_LKFS = -100.0
 
 
 @dataclass(frozen=True)
@@ -23,25 +25,26 @@ class Row:
     tint: str = ""
     band: str = ""
     mute: Field | None = None
-    solo: Field | None = None
+    alone: str | None = None
+    """What is heard alone when it is pressed: the path of the part."""
+    is_alone: bool = False
     up: dict[str, Any] | None = None
     down: dict[str, Any] | None = None
 
 
-def layer_rows(stack: Stack) -> list[Row]:
+def layer_rows(stack: Stack, audition: Audition = WHOLE) -> list[Row]:
     """Rows from the top of the frequency axis down: the last layer first."""
-    rows = [_layer_row(stack, index, layer) for index, layer in reversed(list(enumerate(stack.layers)))]
-    listened = listened_point(stack)
-
-    def elsewhere(owner: str) -> bool:
-        return listened is not None and listened[0] != owner
-
+    rows = [_layer_row(stack, index, layer, audition) for index, layer in reversed(list(enumerate(stack.layers)))]
+    heard = audition.drums(stack)
     for name, shown in stack.drum_names().items():
-        drum = stack.drum(name)
-        level, mute = fields_of(drum, stack.drum_owner(name), "level_db", "mute")
+        drum, owner = stack.drum(name), stack.drum_owner(name)
+        level, mute = fields_of(drum, owner, "level_db", "mute")
         selection = "kick" if name == "kick" else f"trigger:{name}"
-        state = "is-muted" if drum.mute else "is-faded" if elsewhere(stack.drum_owner(name)) else "is-heard"
-        rows.append(Row(selection, shown.lower() if name == "kick" else shown, state, level, mute=mute))
+        state = "is-muted" if drum.mute else "is-heard" if name in heard else "is-faded"
+        called = shown.lower() if name == "kick" else shown
+        rows.append(
+            Row(selection, called, state, level, mute=mute, alone=owner, is_alone=owner in audition.soloed(stack))
+        )
     rows.append(Row("bus", "bus", "is-heard", *fields_of(stack.bus, "bus", "level_db")))
     if stack.shared.on:
         rows.append(Row("shared", "both", "is-heard", *fields_of(stack.shared, "shared", "level_db")))
@@ -59,33 +62,40 @@ def facts(stack: Stack) -> str:
     return f"{stack.tempo_bpm:g} bpm · {stack.key} · {stack.bars} bar{'s' if stack.bars != 1 else ''}"
 
 
-def states(stack: Stack) -> dict[str, str]:
+def states(stack: Stack, audition: Audition = WHOLE) -> dict[str, str]:
     """How each row is drawn, by what it selects."""
-    return {row.selection: row.state for row in layer_rows(stack)}
+    return {row.selection: row.state for row in layer_rows(stack, audition)}
 
 
-def listening(stack: Stack) -> str:
-    """The EQ point that is all that is heard, in words; nothing if there is none."""
-    found = listened_point(stack)
-    if found is None:
+def listening(stack: Stack, audition: Audition, loudness_lkfs: float | None = None) -> str:
+    """What is heard where it is not the whole, in words, with its loudness if that is known; else nothing."""
+    point, soloed = audition.listened(stack), audition.soloed(stack)
+    if point is not None:
+        owner, its = point
+        said = f"Heard: only what {its.label.lower()} {short_hz(its.frequency_hz)} of {stack.owner_name(owner)} touches"
+    elif soloed:
+        said = f"Heard: only {', '.join(stack.owner_name(owner) for owner in soloed)}"
+    else:
         return ""
-    owner, point = found
-    return f"Heard: only what {point.label.lower()} {short_hz(point.frequency_hz)} of {stack.owner_name(owner)} touches"
+    if loudness_lkfs is None:
+        return said
+    told = "silent" if loudness_lkfs < SILENT_LKFS else f"{loudness_lkfs:.1f} LUFS".replace("-", "−")
+    return f"{said} · {told}"
 
 
-def texts(stack: Stack) -> dict[str, str]:
+def texts(stack: Stack, audition: Audition = WHOLE) -> dict[str, str]:
     """What is written around the controls and changes with plain values, by the name that its place carries."""
-    alone = {"listening": listening(stack)}
     return {
         "name": stack.name,
         "facts": facts(stack),
-        **alone,
+        "listening": listening(stack, audition),
         **{f"band {x.id}": band_text(stack, x) for x in stack.layers},
     }
 
 
-def _layer_row(stack: Stack, index: int, layer: Layer) -> Row:
-    level, mute, solo = fields_of(layer, f"layers/{layer.id}", "level_db", "mute", "solo")
+def _layer_row(stack: Stack, index: int, layer: Layer, audition: Audition) -> Row:
+    owner = f"layers/{layer.id}"
+    level, mute = fields_of(layer, owner, "level_db", "mute")
 
     def move(to: int) -> dict[str, Any] | None:
         return {"op": "move-layer", "layer": layer.id, "to": to} if 0 <= to < len(stack.layers) else None
@@ -93,12 +103,13 @@ def _layer_row(stack: Stack, index: int, layer: Layer) -> Row:
     return Row(
         selection=f"layer:{layer.id}",
         name=layer.name,
-        state=layer_state(stack, layer),
+        state=layer_state(stack, layer, audition),
         level=level,
         tint=layer.tint,
         band=band_text(stack, layer),
         mute=mute,
-        solo=solo,
+        alone=owner,
+        is_alone=owner in audition.soloed(stack),
         up=move(index + 1),
         down=move(index - 1),
     )

@@ -10,6 +10,7 @@ import shutil
 import tempfile
 import time
 import unittest
+import urllib.parse
 from pathlib import Path
 
 import numpy as np
@@ -132,9 +133,10 @@ class BrowserCase(unittest.TestCase):
         count = "heard.reduce((sum, part) => sum + part[0].length, 0)"
         self.until(page, f"frames => {count} >= frames", page.evaluate(count) + frames)
 
-    def loop(self, name: str) -> np.ndarray:
-        """What the loop of a stack should be now, shape (2, frames)."""
-        return np.frombuffer(self.server.ask(f"/stacks/{self.stacks[name]}/loop?client=test"), "<f4").reshape(2, -1)
+    def loop(self, name: str, **heard: str) -> np.ndarray:
+        """What the loop of a stack should be now, shape (2, frames); of what is heard alone or overdone if asked."""
+        query = urllib.parse.urlencode({"client": "test", **heard})
+        return np.frombuffer(self.server.ask(f"/stacks/{self.stacks[name]}/loop?{query}"), "<f4").reshape(2, -1)
 
     def document(self, name: str) -> dict:
         return self.server.stack(self.stacks[name])

@@ -4,7 +4,6 @@ import io
 import json
 import re
 import tempfile
-import urllib.parse
 import zipfile
 from pathlib import Path
 
@@ -28,10 +27,6 @@ class CarvingCase(BrowserCase):
         page.evaluate("takeHeard()")
         self.listen(page, 24000)
         return follows(self.heard(page), loop)
-
-    def overdone(self, name, path):
-        raw = self.server.ask(f"/stacks/{self.stacks[name]}/loop?client=test&overdo={urllib.parse.quote(path)}")
-        return np.frombuffer(raw, "<f4").reshape(2, -1)
 
     def delivered_peak_db(self, page, name):
         """Peak of the mix in the files of a delivery, made through the dialog."""
@@ -116,7 +111,7 @@ class WhilePlayingTest(CarvingCase):
                 page.mouse.down()
             page.wait_for_selector("#sheet [data-overdo][aria-pressed=true]")
             self.until(page, "marks.some((mark) => 'sounding' in mark)")
-            self.assertTrue(self.hears(page, self.overdone("Slipway", "duckers/duck")), way)
+            self.assertTrue(self.hears(page, self.loop("Slipway", overdo="duckers/duck")), way)
             if way == "key":
                 page.keyboard.up("o")
             else:
@@ -169,13 +164,26 @@ class WhilePlayingTest(CarvingCase):
         self.assertTrue(self.hears(page, self.loop("Slipway")))
         page.wait_for_selector("#strip .bass-before", state="attached")
         page.keyboard.press("2")
-        page.check("#sheet [data-path='layers/mid/eq/0/solo']")
+        page.click("#sheet [data-listen='layers/mid/eq/0']")
         self.settled(page)
-        alone = self.loop("Slipway")
+        alone = self.loop("Slipway", point="layers/mid/eq/0")
         self.assertTrue(self.hears(page, alone))
-        page.uncheck("#sheet [data-path='layers/mid/eq/0/solo']")
+        page.reload()  # what is heard alone is this page's, and stays with it
+        page.keyboard.press("Space")
+        page.wait_for_selector("#play[aria-pressed=true]")
+        self.assertTrue(self.hears(page, alone))
+        page.click("#sheet [data-listen='layers/mid/eq/0'][aria-pressed=true]")
         self.settled(page)
+        self.assertTrue(self.hears(page, self.loop("Slipway")))
         self.assertLess(np.abs(alone).max(), np.abs(self.loop("Slipway")).max())
+        revision = self.server.stack(self.stacks["Slipway"])
+        page.keyboard.press("k")
+        page.keyboard.press("s")
+        page.click("#layers [data-alone='layers/sub']")
+        self.settled(page)
+        self.assertIn("only kick, sub", page.inner_text("[data-text=listening]").lower())
+        self.assertTrue(self.hears(page, self.loop("Slipway", alone="kick,layers/sub")))
+        self.assertEqual(self.server.stack(self.stacks["Slipway"]), revision)
         self.assertEqual(self.complaints, [])
 
 

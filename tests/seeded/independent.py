@@ -40,8 +40,11 @@ def db(ratio: float) -> float:
     return float(10.0 * np.log10(max(ratio, 1e-15)))
 
 
-def below_30(bass: np.ndarray, rate: int) -> float:
-    return db(Lines(bass, rate).between(2.0, 30.0) / whole(bass))
+def below_30(bass: np.ndarray, rate: int) -> tuple[float, float]:
+    """At least and at most: a line of the loop next to the edge is spread over it by the window, 4 bins to each side."""
+    lines = Lines(bass, rate)
+    spread = 4.0 * rate / (ROUNDS * bass.shape[1])
+    return tuple(db(lines.between(2.0, edge) / whole(bass)) for edge in (30.0 - spread, 30.0 + spread))
 
 
 def side_over_mid(bass: np.ndarray, rate: int, border_hz: float) -> float:

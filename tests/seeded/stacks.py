@@ -272,7 +272,7 @@ def _points(dice: Dice, *, keyed: bool = True) -> tuple[Any, ...]:
             continue
         names = {p.name for p in parameters_of(model)}
         gentle = {"gain_db": dice.between(-9.0, 9.0)} if "gain_db" in names else {}
-        found.append(dice.part(model, solo=False, **gentle))
+        found.append(dice.part(model, **gentle))
     return tuple(found)
 
 

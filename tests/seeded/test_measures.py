@@ -43,7 +43,10 @@ class SeededMeasuresTest(unittest.TestCase):
             }
             for name, reckon in reckonings.items():
                 if name in found:
-                    self.near(found[name].value, reckon(), 0.5, (seed, name))
+                    reckoned = reckon()
+                    if isinstance(reckoned, tuple):
+                        reckoned = float(np.clip(found[name].value, *reckoned))
+                    self.near(found[name].value, reckoned, 0.5, (seed, name))
                     checked[name] += 1
             rise = mud_excess(measures)[0] + allowed_rise(measures)
             self.near(rise, independent.mud(bass, rate), 0.5, (seed, "mud"))
@@ -127,6 +130,8 @@ class SeededMeasuresTest(unittest.TestCase):
             measures = measure(stack, load, ENGINE)
             output = ENGINE.run([measures.graph.output])[0]
             # SciPy's resampling by FFT takes its input for a round of a loop, as it is.
+            if not measures.sounding:
+                continue
             wanted = max(
                 np.abs(signal.resample(channel.astype(np.float64), 16 * channel.size)).max() for channel in output
             )

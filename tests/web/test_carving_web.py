@@ -113,19 +113,21 @@ class FieldsTest(CarvingWebCase):
             ("kick/hits", "0, 2.5", lambda s: s.kick.hits == (0.0, 2.5)),
             ("hit:kick:2.5/beat", 3, lambda s: s.kick.hits == (0.0, 3.0)),
             ("target", "flat", lambda s: s.target == "flat"),
-            ("layers/mid/eq/0/solo", True, lambda s: s.layer("mid").eq[0].solo),
         ):
             with self.subTest(path=path):
                 self.field(path, value)
                 self.assertTrue(holds(self.head().stack))
 
-    def test_a_point_listened_to_alone_is_told_until_it_is_let_go(self):
-        told = self.field("layers/mid/eq/0/solo", True)
+    def alone(self, **heard):
+        return self.client.post(f"/stacks/{self.stack_id}/plan", json={"view": heard}).json()
+
+    def test_a_point_heard_alone_is_told_until_it_is_let_go(self):
+        told = self.alone(point="layers/mid/eq/0")
         self.assertEqual(told["texts"]["listening"], "Heard: only what bell 300 Hz of mid touches")
         self.assertEqual(
             [told["states"][name] for name in ("layer:mid", "layer:sub", "kick")], ["is-heard", "is-faded", "is-faded"]
         )
-        told = self.field("layers/mid/eq/0/solo", False)
+        told = self.alone()
         self.assertEqual((told["texts"]["listening"], told["states"]["layer:sub"]), ("", "is-heard"))
 
     def test_a_share_is_told_when_it_is_first_set_and_when_that_is_undone(self):

@@ -15,6 +15,8 @@ from starlette.testclient import TestClient
 from apilado import cli
 from apilado.core.formats.bundles import write_bundle
 from apilado.core.formats.midi_files import write_midi
+from apilado.core.measure.loudness import measure_loudness
+from apilado.core.render.audition import Audition
 from apilado.core.render.graph import build, clock_of
 from apilado.demo.shelf import fill_if_empty
 from apilado.demo.stacks import rope_walk, slipway
@@ -545,9 +547,33 @@ class SoundTest(WebCase):
         told = self.client.post(f"/stacks/{self.stack_id}/drawings", json={"client": "a", "view": {}}).json()
         self.assertIn("tint-slate is-muted", told["measured"]["pile"])
         self.assertNotIn("tint-slate", told["measured"]["profile"])
-        self.edit({"op": "set", "path": "layers/sub/solo", "value": True})
-        told = self.client.post(f"/stacks/{self.stack_id}/drawings", json={"client": "a", "view": {}}).json()
+        view = {"alone": ["layers/sub"]}
+        told = self.client.post(f"/stacks/{self.stack_id}/drawings", json={"client": "a", "view": view}).json()
         self.assertIn("tint-verdigris is-faded", told["measured"]["pile"])
+
+    def test_what_is_heard_alone_is_the_listeners(self):
+        stack, revision = self.head().stack, self.head().id
+        url = f"/stacks/{self.stack_id}"
+        for alone in ("layers/sub", "kick", "kick,layers/high"):
+            audition = Audition(alone=tuple(alone.split(",")))
+            clock = clock_of(stack, looped=True)
+            output = self.workspace.engine.run([build(stack, clock, self.workspace.load, audition).output])[0]
+            answer = self.client.get(f"{url}/loop", params={"client": "a", "alone": alone})
+            np.testing.assert_array_equal(np.frombuffer(answer.content, "<f4").reshape(2, -1), output)
+            posted = {"client": "a", "view": {"alone": alone.split(",")}}
+            told = self.client.post(f"{url}/drawings", json=posted).json()
+            loudness = measure_loudness(output, rate_hz=clock.rate_hz, looped=True).integrated_lkfs
+            self.assertTrue(told["texts"]["listening"].endswith(f" · −{-loudness:.1f} LUFS"), told["texts"])
+            whole = self.client.post(f"{url}/drawings", json={"client": "a", "view": {}}).json()
+            self.assertEqual((told["meter"], told["soundings"]), (whole["meter"], whole["soundings"]))
+            self.assertEqual(whole["texts"]["listening"], "")
+            rows = Structure(self.client.get(f"{url}/layers", params={"alone": alone}).text).tags
+            pressed = {a["data-alone"] for _, a in rows if "data-alone" in a and a["aria-pressed"] == "true"}
+            self.assertEqual(pressed, set(alone.split(",")))
+        self.assertEqual(self.head().id, revision)
+        told = self.client.get(f"{url}/loop", params={"alone": ",".join(map(str, range(99)))})
+        self.assertEqual(told.status_code, 422)
+        self.assertIn("What is to be heard alone is not valid", told.text)
 
 
 class ShelfTest(WebCase):

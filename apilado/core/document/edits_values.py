@@ -146,7 +146,7 @@ class CopyPoint(Edit):
         target, name = holder_of(data, f"{self.to}/eq")
         if len(target[name]) >= MOST_POINTS:
             raise InvalidEdit(f"'{self.to}' has {MOST_POINTS} points already, the most there can be")
-        target[name].append({**point, "solo": False})
+        target[name].append(point)
 
     def title(self) -> str:
         return f"Copy an EQ point to {self.to.split('/')[-1]}"

@@ -29,7 +29,6 @@ class Point(Model):
     label: ClassVar[str]
     kind: str
     on: bool = switch(True, label="On")
-    solo: bool = switch(False, label="Solo", help="Hear only what this point touches")
     frequency_hz: float = number(1000.0, low=20.0, high=20000.0, step=0.1, scale="log", unit="Hz", label="Frequency")
 
     def sections(self, rate_hz: int) -> Sections:

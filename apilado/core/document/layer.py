@@ -48,7 +48,6 @@ class Layer(Model):
     eq_phase: Phase = choice("minimum-phase", label="Phase", help="Linear phase turns no phase, and rings before")
     level_db: float = number(0.0, low=-60.0, high=12.0, step=0.1, unit="dB", label="Level")
     mute: bool = switch(False, label="Mute")
-    solo: bool = switch(False, label="Solo")
     width: float = number(1.0, low=0.0, high=2.0, label="Width")
     pan: float = number(0.0, low=-1.0, high=1.0, label="Pan")
     mono: bool = switch(False, label="Mono", help="Both channels the same; pan does not apply")

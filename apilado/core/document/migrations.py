@@ -36,11 +36,25 @@ def _from_1(data: Data) -> Data:
     return data
 
 
+def _from_2(data: Data) -> Data:
+    """Version 3: solo is a listener's, not the document's: what was soloed is there with all the rest."""
+    data = copy.deepcopy(data)
+    triggers, layers = _listed(data, "triggers"), _listed(data, "layers")
+    owners = [*layers, *triggers, *[data.get(name) for name in ("kick", "bus", "shared")]]
+    for owner in [each for each in owners if isinstance(each, dict)]:
+        for point in [each for each in _listed(owner, "eq") if isinstance(each, dict)]:
+            point.pop("solo", None)
+    for layer in [each for each in layers if isinstance(each, dict)]:
+        layer.pop("solo", None)
+    data["version"] = 3
+    return data
+
+
 def _listed(data: Data, name: str) -> list[Any]:
     """A list of a document that may be anything: what is none is refused afterwards as what it is."""
     found = data.get(name)
     return found if isinstance(found, list) else []
 
 
-MIGRATIONS: MappingProxyType[int, Callable[[Data], Data]] = MappingProxyType({1: _from_1})
+MIGRATIONS: MappingProxyType[int, Callable[[Data], Data]] = MappingProxyType({1: _from_1, 2: _from_2})
 """By the version that they start from; each gives the next."""

@@ -18,7 +18,7 @@ from apilado.core.sources.layer_sound import LayerSound
 from apilado.core.treatments.registry import AnyTreatment
 
 FORMAT = "apilado-stack"
-VERSION = 2
+VERSION = 3
 SampleRate = Literal[44100, 48000, 96000]
 CLOSEST_BORDERS = 2.0 ** (1.0 / 3.0)
 LONGEST_SECONDS = 180.0
@@ -95,7 +95,7 @@ class Stack(Model):
     """A whole stack. Validation says where in it something is wrong."""
 
     format: Literal["apilado-stack"] = "apilado-stack"
-    version: Literal[2] = 2
+    version: Literal[3] = 3
     name: str = text("New stack", label="Name")
     tempo_bpm: float = number(126.0, low=40.0, high=240.0, step=0.1, unit="bpm", label="Tempo")
     beats_per_bar: int = integer(4, low=1, high=16, label="Beats per bar")
@@ -126,9 +126,8 @@ class Stack(Model):
         return next((layer for layer in self.layers if layer.id == layer_id), None)
 
     def audible_layers(self) -> tuple[Layer, ...]:
-        """The layers that are heard: the soloed ones if any, less the muted ones."""
-        soloed = any(layer.solo for layer in self.layers)
-        return tuple(layer for layer in self.layers if not layer.mute and (layer.solo or not soloed))
+        """The layers that are heard: those that are not muted."""
+        return tuple(layer for layer in self.layers if not layer.mute)
 
     def drum(self, name: str) -> Drum:
         """The kick, or the trigger of that id.

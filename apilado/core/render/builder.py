@@ -7,12 +7,13 @@ from dataclasses import dataclass
 from typing import cast
 
 from apilado.core.clock import Clock
-from apilado.core.document.equaliser import Phase, Point, eq_sections, still_and_moving
+from apilado.core.document.equaliser import Phase, eq_sections, still_and_moving
 from apilado.core.document.kick import Drum
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Limiter, Stack
 from apilado.core.notes import Note
 from apilado.core.render import steps
+from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.render.stage import Stage, stage
 from apilado.core.sources.base import AssetLoader, Score
 from apilado.core.sources.layer_sound import LayerSound
@@ -70,18 +71,12 @@ def source_root(stack: Stack, layer: Layer) -> Layer:
     return layer
 
 
-def listened_point(stack: Stack) -> tuple[str, Point] | None:
-    """(owner, point) of the EQ point that is soloed, if any: then it is all that is heard."""
-    found = [(owner, point) for owner, points in stack.equalisers().items() for point in points if point.solo]
-    return found[0] if found else None
-
-
 class Builder:
     """Makes the stages of one stack on one clock."""
 
-    def __init__(self, stack: Stack, clock: Clock, load: AssetLoader) -> None:
+    def __init__(self, stack: Stack, clock: Clock, load: AssetLoader, audition: Audition = WHOLE) -> None:
         self.stack, self.clock, self.load = stack, clock, load
-        self.listened = listened_point(stack)
+        self.listened = audition.listened(stack)
         self._shaped: dict[str, Stage] = {}
         self._keys: dict[tuple[str, tuple[float, ...]], Stage] = {}
         self.hits = {name: self._hit(name) for name in stack.drum_names()}

@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from apilado.core.clock import Clock
-from apilado.core.document.equaliser import Point
 from apilado.core.document.stack import Stack
 from apilado.core.render import steps
+from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.render.builder import Builder, BusStages
 from apilado.core.render.stage import Stage, stage
 from apilado.core.render.tail import tail_seconds
@@ -58,9 +58,12 @@ def clock_of(stack: Stack, *, looped: bool, rate_hz: int | None = None) -> Clock
     return Clock(stack.tempo_bpm, stack.beats, rate, looped=looped, tail_seconds=tail)
 
 
-def build(stack: Stack, clock: Clock, load: AssetLoader) -> Graph:
-    """The stages that render the stack on a clock; nothing is computed yet."""
-    builder = Builder(stack, clock, load)
+def build(stack: Stack, clock: Clock, load: AssetLoader, audition: Audition = WHOLE) -> Graph:
+    """The stages that render the stack on a clock; nothing is computed yet.
+
+    What an audition leaves out is left out of the sums, and of what they go into.
+    """
+    builder = Builder(stack, clock, load, audition)
     drums = {name: builder.drum(name) for name in stack.drum_names()}
     keys = {d.id: builder.key(d.trigger, stack.hits_of(d)) for d in stack.duckers if d.on}
     reductions = {
@@ -70,10 +73,10 @@ def build(stack: Stack, clock: Clock, load: AssetLoader) -> Graph:
     }
     placed = {layer.id: builder.placed(layer) for layer in stack.layers}
     layers = {layer.id: builder.ducked(placed[layer.id], layer, reductions) for layer in stack.layers}
-    audible, heard_drums = _heard(stack, builder.listened)
+    audible = tuple(layer.id for layer in audition.layers(stack))
     bus_input = stage(steps.mix, *[layers[name] for name in audible], frames=clock.frames)
     buses = {"bus": builder.bus(bus_input)}
-    heard = {"bass": buses["bus"].out, **{name: drums[name] for name in heard_drums}}
+    heard = {"bass": buses["bus"].out, **{name: drums[name] for name in audition.drums(stack)}}
     if stack.shared.on:
         both = [heard.pop(name) for name in ("bass", "kick") if name in heard]
         buses["shared"] = builder.shared(stage(steps.mix, *both, frames=clock.frames))
@@ -92,15 +95,3 @@ def build(stack: Stack, clock: Clock, load: AssetLoader) -> Graph:
         hits=builder.hits,
         output=stage(steps.mix, *heard.values(), frames=clock.frames),
     )
-
-
-def _heard(stack: Stack, listened: tuple[str, Point] | None) -> tuple[tuple[str, ...], tuple[str, ...]]:
-    """The ids of the layers and the names of the drums that are heard; of a point listened to, only its owner."""
-    layers = tuple(layer.id for layer in stack.audible_layers())
-    drums = tuple(name for name in stack.drum_names() if not stack.drum(name).mute)
-    if listened is None:
-        return layers, drums
-    kind, _, name = listened[0].partition("/")
-    if kind == "layers":
-        return (name,), ()
-    return (layers, ()) if kind in ("bus", "shared") else ((), (name or kind,))

@@ -28,7 +28,7 @@ from apilado.core.measure.phase import BorderPhase, border_phase
 from apilado.core.measure.room_map import RoomMap, room_map
 from apilado.core.measure.stem import StemMeasures, measure_stem
 from apilado.core.notes import voice_notes
-from apilado.core.render.builder import expected_hz, layer_notes, listened_point
+from apilado.core.render.builder import expected_hz, layer_notes
 from apilado.core.render.engine import Engine, Token
 from apilado.core.render.graph import Graph, build, clock_of
 from apilado.core.render.response import band_edges_hz, chains, split_sum, unowned_bands
@@ -201,7 +201,6 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
         Overtaken: the token was overtaken before the end.
     """
     token = token or Token()
-    stack = without_listening(stack)
     clock = clock_of(stack, looped=True)
     graph = build(stack, clock, load)
     rate = clock.rate_hz
@@ -320,25 +319,6 @@ def split_ripples(stack: Stack, rate_hz: int) -> tuple[SplitRipple, ...]:
                 names = tuple(m.id for m in beside)
                 found.append(SplitRipple("hole", band, names, ripple(edges[band], edges[band + 1])))
     return tuple(found)
-
-
-def without_listening(stack: Stack) -> Stack:
-    """The stack with no EQ point listened to alone: what is measured is the stack, not the moment of listening."""
-
-    def clear(part: Any) -> Any:
-        if not any(point.solo for point in part.eq):
-            return part
-        return part.model_copy(update={"eq": tuple(p.model_copy(update={"solo": False}) for p in part.eq)})
-
-    if listened_point(stack) is None:
-        return stack
-    return stack.model_copy(
-        update={
-            "layers": tuple(clear(layer) for layer in stack.layers),
-            "triggers": tuple(clear(trigger) for trigger in stack.triggers),
-            **{name: clear(getattr(stack, name)) for name in ("kick", "bus", "shared")},
-        }
-    )
 
 
 def hits_in_frames(stack: Stack, ducker: Ducker, clock: Clock) -> tuple[tuple[float, int], ...]:

@@ -6,6 +6,7 @@ import math
 
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
+from apilado.core.render.audition import Audition
 from apilado.web.drawings.svg import label, tag
 from apilado.web.drawings.view import GRID_HZ, View, layer_state, short_hz
 from apilado.web.items import crossover_key
@@ -80,6 +81,6 @@ def beat_grid(stack: Stack, view: View, height: float) -> str:
     return "".join(lines)
 
 
-def tint_and_state(stack: Stack, layer: Layer) -> str:
+def tint_and_state(stack: Stack, layer: Layer, audition: Audition) -> str:
     """The classes that draw a layer: its tint, and whether it is heard, muted or faded."""
-    return f"tint-{layer.tint} {layer_state(stack, layer)}"
+    return f"tint-{layer.tint} {layer_state(stack, layer, audition)}"

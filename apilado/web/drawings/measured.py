@@ -120,7 +120,7 @@ def _slab(
         "g",
         tag("polygon", class_="slab-ground", points=points(left + right[::-1])),
         tag("polygon", class_="slab", points=points(left + right[::-1]), fill=f"url(#hatch-{layer.tint})"),
-        class_=f"layer {tint_and_state(stack, layer)}",
+        class_=f"layer {tint_and_state(stack, layer, view)}",
         data_select=f"layer:{layer.id}",
     )
 
@@ -131,7 +131,7 @@ def _slab_name(stack: Stack, layer: Layer, view: View) -> str:
     return tag(
         "g",
         label(layer.name, view.pile / 2.0, y, class_="slab-name", text_anchor="middle"),
-        class_=f"layer {tint_and_state(stack, layer)}",
+        class_=f"layer {tint_and_state(stack, layer, view)}",
     )
 
 

@@ -43,7 +43,7 @@ def profile(measures: Measures, view: View) -> str:
         if stem is None:
             continue
         closed = f"0,{view.y(float(centres[0])):.1f} {line(stem.fine_db)} 0,{view.y(float(centres[-1])):.1f}"
-        states = f"layer {tint_and_state(stack, layer)}" + (
+        states = f"layer {tint_and_state(stack, layer, view)}" + (
             " is-selected" if view.selected == f"layer:{layer.id}" else ""
         )
         parts.append(tag("g", tag("polygon", class_="spectrum", points=closed), class_=states))

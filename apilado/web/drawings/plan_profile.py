@@ -112,7 +112,7 @@ def _tack(view: View, path: str, point: Point) -> str:
     gain = getattr(point, "gain_db", 0.0)
     x, y, middle = view.gain_x(gain), view.y(point.frequency_hz), view.gain_x(0.0)
     name = f"{point.label}, {short_hz(point.frequency_hz)}"
-    state = "eq-point" + ("" if point.on else " is-off") + (" is-listened" if point.solo else "")
+    state = "eq-point" + ("" if point.on else " is-off") + (" is-listened" if view.point == path else "")
     return tag(
         "g",
         tag("line", class_="eq-stem", x1=middle, x2=x, y1=y, y2=y),

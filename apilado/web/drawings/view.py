@@ -9,8 +9,7 @@ from pydantic import Field
 
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
-from apilado.core.parameters import Model
-from apilado.core.render.builder import listened_point
+from apilado.core.render.audition import WHOLE, Audition
 
 LOWEST_HZ, HIGHEST_HZ = 20.0, 20000.0
 GRID_HZ = (20, 50, 100, 200, 500, 1000, 2000, 5000, 10000, 20000)
@@ -22,8 +21,8 @@ LANE_SHARE = 0.66
 """Of the Time strip's height, for the waveforms; the rest is for the gain reduction."""
 
 
-class View(Model):
-    """Sizes in pixels, the selection, and the stretch of time that is shown."""
+class View(Audition):
+    """Sizes in pixels, the selection, the stretch of time that is shown, and what is heard alone."""
 
     height: float = Field(default=430.0, ge=50.0, le=4000.0)
     pile: float = Field(default=200.0, ge=20.0, le=4000.0)
@@ -78,12 +77,9 @@ def band_edges_hz(stack: Stack, layer: Layer) -> tuple[float, float]:
     return edges[layer.span.first], edges[layer.span.last + 1]
 
 
-def layer_state(stack: Stack, layer: Layer) -> str:
-    """How a layer is drawn everywhere: heard, muted (an empty outline), or faded while others are soloed."""
-    listened = listened_point(stack)
-    if listened is not None and listened[0] not in (f"layers/{layer.id}", "bus", "shared"):
-        return "is-faded"
-    if layer in stack.audible_layers():
+def layer_state(stack: Stack, layer: Layer, audition: Audition = WHOLE) -> str:
+    """How a layer is drawn everywhere: heard, muted (an empty outline), or faded while others are heard alone."""
+    if layer in audition.layers(stack):
         return "is-heard"
     return "is-muted" if layer.mute else "is-faded"
 

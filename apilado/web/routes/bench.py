@@ -5,14 +5,18 @@ from __future__ import annotations
 from types import MappingProxyType
 from typing import Any, Literal
 
-from fastapi import APIRouter, Request
+from fastapi import APIRouter, Depends, Request
 from fastapi.responses import HTMLResponse
 from pydantic import Field
 
 from apilado.actions import stacks
 from apilado.core.document.edits import edit_from_data
 from apilado.core.document.stack import Stack
+from apilado.core.measure.loudness import measure_loudness
 from apilado.core.parameters import Model
+from apilado.core.render.audition import Audition
+from apilado.core.render.graph import build
+from apilado.core.render.stage import stage
 from apilado.core.soundings.alignment import advise, change_in_words
 from apilado.core.soundings.make_room import MOST_PROPOSALS, all_of, make_room
 from apilado.core.soundings.measures import Measures, measure
@@ -25,10 +29,10 @@ from apilado.web.drawings.room_view import room_view
 from apilado.web.drawings.view import View
 from apilado.web.field_edits import field_edit
 from apilado.web.items import item_after
-from apilado.web.layer_rows import facts, layer_rows, states, texts
+from apilado.web.layer_rows import facts, layer_rows, listening, states, texts
 from apilado.web.measured_sheets import MEASURED_SHEETS
 from apilado.web.pages import formatted, page
-from apilado.web.routes.common import workspace_of
+from apilado.web.routes.common import audition_of, workspace_of
 from apilado.web.sheets.base import AUDIO_ACCEPT
 from apilado.web.sheets.sheet import TABS, sheet_sections, tab_of
 
@@ -124,8 +128,8 @@ def answer(revision: Revision, view: View, before: Stack | None, notice: str | N
         "revision": revision.id,
         "plan": plan(revision.stack, view),
         "values": changed_values(before, revision.stack) if before is not None and same else {},
-        "texts": texts(revision.stack),
-        "states": states(revision.stack),
+        "texts": texts(revision.stack, view),
+        "states": states(revision.stack, view),
         "controls": not same,
         "borders": before is not None and before.crossovers != revision.stack.crossovers,
         "undo": revision.undo_title,
@@ -201,6 +205,15 @@ def meter(measures: Measures) -> str:
     return f"{loudness.integrated_lkfs:.1f} LUFS  {loudness.true_peak_dbtp:+.1f} dBTP".replace("-", "−")
 
 
+def loudness_alone(measures: Measures, heard: Audition) -> float | None:
+    """Loudness of what is heard where that is not the whole; it goes into no measurement of the stack."""
+    if not heard.changes(measures.stack):
+        return None
+    output = build(measures.stack, measures.clock, measures.load, heard).output
+    found = measures.run(stage(measure_loudness, output, rate_hz=measures.clock.rate_hz, looped=True))
+    return float(found.integrated_lkfs)
+
+
 @router.post("/drawings")
 def drawings(request: Request, stack_id: int, posted: DrawingsRequest) -> dict[str, Any]:
     """What was measured, drawn; and the soundings."""
@@ -210,7 +223,9 @@ def drawings(request: Request, stack_id: int, posted: DrawingsRequest) -> dict[s
     measures = measure(head.stack, workspace.load, workspace.engine, token)
     found = sound(measures)
     stacks.keep_summary(workspace, head.id, measures, found)
+    alone = loudness_alone(measures, posted.view)
     return {
+        "texts": {"listening": listening(head.stack, posted.view, alone)},
         "revision": head.id,
         "measured": measured(measures, posted.view),
         "soundings": page(request, "_partials/soundings.html", soundings=found, stack=head.stack, rules=RULE_LIMITS),
@@ -244,7 +259,13 @@ def room(request: Request, stack_id: int, most: int = MOST_PROPOSALS, client: st
 
 
 @router.get("/sheet")
-def sheet(request: Request, stack_id: int, selected: str = "piece", item: str = "") -> HTMLResponse:
+def sheet(
+    request: Request,
+    stack_id: int,
+    selected: str = "piece",
+    item: str = "",
+    heard: Audition = Depends(audition_of),  # noqa: B008
+) -> HTMLResponse:
     """The controls of what is selected."""
     workspace = workspace_of(request)
     stack = workspace.stacks.head(stack_id).stack
@@ -260,6 +281,7 @@ def sheet(request: Request, stack_id: int, selected: str = "piece", item: str = 
             request,
             "_partials/sheet.html",
             stack=stack,
+            heard=heard,
             tab=tab_of(name),
             tabs=TABS,
             sections=sections,
@@ -271,7 +293,12 @@ def sheet(request: Request, stack_id: int, selected: str = "piece", item: str = 
 
 
 @router.get("/layers")
-def layers(request: Request, stack_id: int, selected: str = "piece") -> HTMLResponse:
+def layers(
+    request: Request,
+    stack_id: int,
+    selected: str = "piece",
+    heard: Audition = Depends(audition_of),  # noqa: B008
+) -> HTMLResponse:
     """The list of layers."""
     stack = workspace_of(request).stacks.head(stack_id).stack
     return HTMLResponse(
@@ -280,6 +307,6 @@ def layers(request: Request, stack_id: int, selected: str = "piece") -> HTMLResp
             "_partials/layers.html",
             stack=stack,
             selected=selected,
-            rows=layer_rows(stack),
+            rows=layer_rows(stack, heard),
         )
     )

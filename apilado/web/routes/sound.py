@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from fastapi import APIRouter, Request
+from fastapi import APIRouter, Depends, Request
 from fastapi.responses import Response
 from pydantic import Field
 
@@ -13,9 +13,10 @@ from apilado.core.document.edits import apply, edit_from_data
 from apilado.core.document.overdo import overdone
 from apilado.core.document.stack import Stack
 from apilado.core.parameters import Model
+from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.render.engine import Token
 from apilado.core.render.graph import build, clock_of
-from apilado.web.routes.common import workspace_of
+from apilado.web.routes.common import audition_of, workspace_of
 
 router = APIRouter(prefix="/stacks/{stack_id}")
 
@@ -25,6 +26,7 @@ class PreviewRequest(Model):
 
     edit: dict[str, Any]
     client: str = Field(default="", max_length=80)
+    heard: Audition = WHOLE
 
 
 @router.post("/preview")
@@ -33,23 +35,30 @@ def preview(request: Request, stack_id: int, posted: PreviewRequest) -> Response
     workspace = workspace_of(request)
     head = workspace.stacks.head(stack_id)
     changed = apply(head.stack, edit_from_data(posted.edit))
-    return sound_of(workspace, head.id, changed, workspace.newest("overdo", stack_id, posted.client))
+    return sound_of(workspace, head.id, changed, workspace.newest("overdo", stack_id, posted.client), posted.heard)
 
 
 @router.get("/loop")
-def loop(request: Request, stack_id: int, client: str = "", overdo: str = "") -> Response:
-    """The loop as raw little-endian float32, the left channel, then the right; with one part overdone if asked."""
+def loop(
+    request: Request,
+    stack_id: int,
+    client: str = "",
+    overdo: str = "",
+    heard: Audition = Depends(audition_of),  # noqa: B008
+) -> Response:
+    """The loop as raw little-endian float32, the left channel, then the right; with one part overdone if asked, or
+    some parts alone."""
     workspace = workspace_of(request)
     head = workspace.stacks.head(stack_id)
     token = workspace.newest("overdo" if overdo else "loop", stack_id, client[:80])
     stack = overdone(head.stack, overdo[:200]) if overdo else head.stack
-    return sound_of(workspace, head.id, stack, token)
+    return sound_of(workspace, head.id, stack, token, heard)
 
 
-def sound_of(workspace: Workspace, revision: int, stack: Stack, token: Token) -> Response:
-    """The loop of a stack as an answer."""
+def sound_of(workspace: Workspace, revision: int, stack: Stack, token: Token, heard: Audition) -> Response:
+    """The loop of a stack as a listener hears it, as an answer."""
     clock = clock_of(stack, looped=True)
-    output = build(stack, clock, workspace.load).output
+    output = build(stack, clock, workspace.load, heard).output
     audio = workspace.engine.run([output], token)[0]
     headers = {
         "X-Revision": str(revision),

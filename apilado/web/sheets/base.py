@@ -43,7 +43,7 @@ class Field:
 
 @dataclass(frozen=True)
 class Action:
-    """A button: it does an edit, opens a file for one, chooses something, or overdoes a part while it is held."""
+    """A button: it does an edit, opens a file for one, chooses something, or changes what is heard."""
 
     label: str
     edit: dict[str, Any] | None = None
@@ -53,6 +53,9 @@ class Action:
     select: str = ""
     chosen: bool = False
     overdo: str = ""
+    """The path of a part that is exaggerated while it is held."""
+    listen: str = ""
+    """The path of an EQ point: only what it touches is heard while it is pressed in."""
 
 
 @dataclass(frozen=True)
@@ -126,7 +129,10 @@ def eq_section(stack: Stack, owner: str, phase: tuple[Field, ...] = ()) -> Secti
                 *_trigger_field(stack, point, f"{path}/{index}"),
                 choice_field(f"{path}/{index}!copy", "Copy to", "", [("", "…"), *others]),
             ),
-            (Action("Remove", {"op": "remove", "path": f"{path}/{index}"}, danger=True),),
+            (
+                Action("Hear it alone", listen=f"{path}/{index}"),
+                Action("Remove", {"op": "remove", "path": f"{path}/{index}"}, danger=True),
+            ),
             key=f"point:{path}/{index}",
         )
         for index, point in enumerate(members)

@@ -75,7 +75,7 @@ class ReadingTest(unittest.TestCase):
 
     def test_a_future_version_says_so(self):
         self.data["version"] = 7
-        with self.assertRaisesRegex(FutureVersion, "has version 7; this Apilado reads up to version 2"):
+        with self.assertRaisesRegex(FutureVersion, "has version 7; this Apilado reads up to version 3"):
             stack_from_json(json.dumps(self.data))
 
     def test_the_schema_admits_the_demo_and_refuses_the_unknown(self):
@@ -114,12 +114,26 @@ class MigrationTest(unittest.TestCase):
         old["triggers"] = [{"id": "ghost", "name": "Ghost", "hits": [0.0, 1.0]}]
         old["version"] = 1
         stack = stack_from_json(json.dumps(old))
-        self.assertEqual(stack.version, 2)
+        self.assertEqual(stack.version, 3)
         self.assertEqual(stack.duckers[0].shape, slipway().stack.duckers[0].shape)
         self.assertEqual([stack.duckers[0].amount(name) for name in ("sub", "mid", "high")], [1.0, 0.8, 0.5])
         self.assertEqual((stack.duckers[0].trigger, stack.hits_of(stack.duckers[0])), ("ghost", (0.0, 1.0)))
         self.assertTrue(stack.triggers[0].mute)
         self.assertEqual(stack.triggers[0].sound, stack.kick.sound)
+
+    def test_what_version_2_had_soloed_is_there_with_the_rest(self):
+        new = slipway().stack
+        old = json.loads(stack_to_json(new))
+        old["version"] = 2
+        for number, layer in enumerate(old["layers"]):
+            layer["solo"] = number == 1
+        for owner in (*old["layers"], old["kick"], old["bus"], old["shared"]):
+            for point in owner["eq"]:
+                point["solo"] = True
+        self.assertEqual(stack_from_json(json.dumps(old)), new)
+        old["version"] = 3
+        with self.assertRaisesRegex(InvalidDocument, "solo"):
+            stack_from_json(json.dumps(old))
 
     def test_a_broken_old_stack_is_refused_as_a_broken_new_one(self):
         for duck in (3, {"release_ms": -1.0}, {"colour": "red"}):

@@ -20,6 +20,7 @@ from apilado.core.ducks.drawn import DrawnDuck
 from apilado.core.notes import Note
 from apilado.core.parameters import parameters_of
 from apilado.core.render import steps
+from apilado.core.render.audition import Audition
 from apilado.core.render.cache import StageCache, size_in_bytes
 from apilado.core.render.engine import Engine, Token
 from apilado.core.render.graph import clock_of
@@ -116,8 +117,28 @@ class RenderTest(unittest.TestCase):
         assert_allclose(sounds["bus_input"], total, atol=1e-5)
         muted = rendered(apply(stack, SetValue(path="layers/mid/mute", value=True)))
         assert_allclose(muted["bus_input"], sounds["sub"] + sounds["high"], atol=1e-6)
-        solo = rendered(apply(stack, SetValue(path="layers/mid/solo", value=True)))
-        np.testing.assert_array_equal(solo["bus_input"], sounds["mid"])
+        alone = rendered(stack, audition=Audition(alone=("layers/mid",)))
+        np.testing.assert_array_equal(alone["bus_input"], sounds["mid"])
+        self.assertEqual(float(np.abs(alone["output"] - alone["bass"]).max()), 0.0)  # no kick
+
+    def test_what_is_heard_alone(self):
+        stack = slipway().stack
+        sounds = rendered(stack)
+        kick = rendered(stack, audition=Audition(alone=("kick",)))
+        np.testing.assert_array_equal(kick["output"], sounds["kick"])
+        both = rendered(stack, audition=Audition(alone=("kick", "layers/sub")))
+        np.testing.assert_array_equal(both["bus_input"], sounds["sub"])
+        self.assertGreater(float(np.abs(both["output"] - both["bass"]).max()), 0.1)
+        # What is muted stays so, and what has gone from the document is passed over.
+        muted = apply(stack, SetValue(path="layers/sub/mute", value=True))
+        self.assertEqual(float(np.abs(rendered(muted, audition=Audition(alone=("layers/sub",)))["output"]).max()), 0.0)
+        for gone in (
+            Audition(alone=("layers/gone", "bus", "")),
+            Audition(point="layers/mid/eq/7"),
+            Audition(point="kick"),
+        ):
+            self.assertFalse(gone.changes(stack), gone)
+            np.testing.assert_array_equal(rendered(stack, audition=gone)["output"], sounds["output"])
 
     def test_another_layers_sound_follows_its_parent(self):
         source = ToneSource(tones=(Tone(shape="saw"),))

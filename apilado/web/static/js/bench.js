@@ -25,6 +25,7 @@ class Bench {
     this.selected = sessionStorage.getItem(`selected ${this.url}`) ?? "piece";
     this.item = "";
     this.mode = "eq";
+    this.alone = JSON.parse(sessionStorage.getItem(`alone ${this.url}`) ?? '{"alone":[],"point":""}');
     this.panels = new Panels();
     this.panels.beats = this.info.beats;
     this.player = new Player(`${this.url}/loop?client=${this.client}`, Number(root.dataset.rate), (said) => this.heard(said));
@@ -40,7 +41,39 @@ class Bench {
   }
 
   view() {
-    return { ...this.panels.sizes(), selected: this.selected, mode: this.mode };
+    return { ...this.panels.sizes(), selected: this.selected, mode: this.mode, ...this.alone };
+  }
+
+  // --- what is heard alone: this listener's, in no document -----------------------------------------------------------
+
+  /** As a query tells it. */
+  aloneQuery() {
+    return new URLSearchParams({ alone: this.alone.alone.join(","), point: this.alone.point });
+  }
+
+  /** Hears a part alone, with others that are, or no longer. */
+  toggleAlone(owner) {
+    const others = this.alone.alone.filter((other) => other !== owner);
+    this.hearAlone({ alone: others.length < this.alone.alone.length ? others : [...others, owner], point: "" });
+  }
+
+  /** Hears only what an EQ point touches, or the whole again. */
+  togglePoint(path) {
+    this.hearAlone({ ...this.alone, point: this.alone.point === path ? "" : path });
+  }
+
+  hearAlone(alone) {
+    this.alone = alone;
+    sessionStorage.setItem(`alone ${this.url}`, JSON.stringify(alone));
+    this.player.hearAlone(this.aloneQuery().toString());
+    this.showAlone();
+    this.step("plan");
+  }
+
+  /** Which buttons are pressed in. */
+  showAlone() {
+    document.querySelectorAll("[data-alone]").forEach((button) => button.setAttribute("aria-pressed", this.alone.alone.includes(button.dataset.alone)));
+    document.querySelectorAll("[data-listen]").forEach((button) => button.setAttribute("aria-pressed", button.dataset.listen === this.alone.point));
   }
 
   /** Tells assistive technology, and whoever waits, that the page is not up to date yet. */
@@ -179,7 +212,9 @@ class Bench {
         this.sheets.again = false;
         const whole = this.sheets.all;
         this.sheets.all = false;
-        const query = new URLSearchParams({ selected: this.selected, item: this.item });
+        const query = this.aloneQuery();
+        query.set("selected", this.selected);
+        query.set("item", this.item);
         const parts = whole ? ["sheet", "layers"] : ["sheet"];
         const texts = await Promise.all(parts.map(async (part) => (await get(`${this.url}/${part}?${query}`)).text()));
         await handsOff(...parts);
@@ -218,6 +253,7 @@ class Bench {
         await handsOff("soundings");
         replaceKeepingPlace(place, answer.soundings);
         document.getElementById("meter").textContent = answer.meter;
+        showTexts(answer.texts);
         place.classList.remove("is-stale");
         if (MEASURED.test(this.selected)) this.refreshControls(false); // their sheets are measured too
         this.views.forEach((view) => view.refresh());
@@ -363,14 +399,16 @@ function listen(bench) {
   listenToPresses();
   document.addEventListener("click", (event) => {
     const near = (selector) => event.target.closest(selector);
-    const pressed = near("[data-edit], [data-show], [data-close], [data-mode], [data-zoom], [data-select], #play, #undo, #redo, #help, #plumb-open, #room-open, [data-view-close], [data-goal], [data-most], [data-limit]");
+    const pressed = near("[data-edit], [data-alone], [data-listen], [data-show], [data-close], [data-mode], [data-zoom], [data-select], #play, #undo, #redo, #help, #plumb-open, #room-open, [data-view-close], [data-goal], [data-most], [data-limit]");
     if (event.target.closest("#files a, #files button")) document.getElementById("files").open = false;
     if (!pressed || pressed.closest("svg.drawing") || (near("input, label") && !pressed.matches("button"))) return;
     if (event.detail > 0) pressed.blur(); // a pointer's press leaves Space to the transport
     if (pressed.dataset.edit) {
       bench.edit(() => JSON.parse(pressed.dataset.edit));
       if ("close" in pressed.dataset) pressed.closest("dialog").close();
-    } else if (pressed.dataset.show) bench.panels.show(JSON.parse(pressed.dataset.show));
+    } else if (pressed.dataset.alone) bench.toggleAlone(pressed.dataset.alone);
+    else if (pressed.dataset.listen) bench.togglePoint(pressed.dataset.listen);
+    else if (pressed.dataset.show) bench.panels.show(JSON.parse(pressed.dataset.show));
     else if ("close" in pressed.dataset) pressed.closest("dialog").close();
     else if (pressed.dataset.mode) bench.setMode(pressed.dataset.mode);
     else if (pressed.dataset.zoom) zoom(bench, pressed.dataset.zoom);
@@ -443,6 +481,7 @@ function zoom(bench, kind) {
 
 const bench = new Bench(document.getElementById("bench"));
 listen(bench);
+bench.player.hearAlone(bench.aloneQuery().toString());
 await bench.step("plan");
 bench.animate();
 bench.poll();

@@ -4,6 +4,7 @@
 import { get, postRaw, Refused } from "./api.js";
 
 let address = ""; // of the loop
+let alone = ""; // what is heard alone, as a query
 let audio = null; // { port, rate } of the audio thread
 let loop = null; // what was fetched last: { left, right, revision, rate }
 let wanted = null;
@@ -22,6 +23,16 @@ const ORDERS = {
 
   refresh,
 
+  /** Something else is heard alone: the same revision sounds otherwise. */
+  alone({ query }) {
+    if (query === alone) return;
+    alone = query;
+    if (!loop && !fetched && wanted === null) return; // the first sound is still to be asked for
+    wanted = wanted ?? fetched?.revision ?? loop.revision;
+    if (fetched) fetched.abort.abort();
+    else run();
+  },
+
   async edit({ id, url, data, final }) {
     try {
       const answer = await (await postRaw(url, data)).json();
@@ -35,7 +46,7 @@ const ORDERS = {
   /** Another loop until the own one is given back: with a part overdone, or with an edit as if it were made. */
   async lend({ id, overdo, url, data }) {
     try {
-      carry(await samplesOf(overdo ? await get(`${address}&overdo=${encodeURIComponent(overdo)}`) : await postRaw(url, data)));
+      carry(await samplesOf(overdo ? await get(`${address}&${alone}&overdo=${encodeURIComponent(overdo)}`) : await postRaw(url, data)));
       postMessage({ id, answer: null });
     } catch (error) {
       refused(id, error);
@@ -73,7 +84,7 @@ async function run() {
     wanted = null;
     fetched = { revision, abort: new AbortController() };
     try {
-      loop = await samplesOf(await get(address, fetched.abort.signal));
+      loop = await samplesOf(await get(`${address}&${alone}`, fetched.abort.signal));
       carry(loop);
       postMessage({ fetched: { revision: loop.revision, rate: loop.rate } });
     } catch (error) {

@@ -44,7 +44,7 @@ export function listenToKeys(bench) {
       if (row) bench.select(row.dataset.select);
     } else if ((key === "m" || key === "s") && bench.selected.match(/^(layer:|trigger:|kick$)/)) {
       const row = document.querySelector(`#layers li[data-select="${CSS.escape(bench.selected)}"]`);
-      row?.querySelector(`[data-toggle][data-path$="/${key === "m" ? "mute" : "solo"}"]`)?.click();
+      row?.querySelector(key === "m" ? '[data-toggle][data-path$="/mute"]' : "[data-alone]")?.click();
     }
   });
 }

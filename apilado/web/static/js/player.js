@@ -37,6 +37,11 @@ export class Player {
     return this.ask({ order: "lend", ...what, url: what.url && new URL(what.url, location.href).href });
   }
 
+  /** What is heard alone, as a query: the loop is fetched anew as it then sounds. */
+  hearAlone(query) {
+    this.courier.postMessage({ order: "alone", query });
+  }
+
   giveBack() {
     this.courier.postMessage({ order: "giveBack" });
   }

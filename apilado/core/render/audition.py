@@ -1,0 +1,63 @@
+"""What is only listened to: a listener's state, in no document, no measurement and no delivery."""
+
+from __future__ import annotations
+
+from pydantic import Field
+
+from apilado.core.document.equaliser import Point
+from apilado.core.document.layer import Layer
+from apilado.core.document.stack import Stack
+from apilado.core.parameters import Model
+
+MOST_ALONE = 24
+
+
+class Audition(Model):
+    """Which parts are heard alone, if any, and which EQ point. What has gone from the document is passed over."""
+
+    alone: tuple[str, ...] = Field(default=(), max_length=MOST_ALONE, description="Owners, as layers/mid or kick")
+    point: str = Field(default="", max_length=120, description="Path of the EQ point, as layers/mid/eq/0")
+
+    def soloed(self, stack: Stack) -> tuple[str, ...]:
+        """The parts heard alone that are there; none where everything is heard."""
+        there = {*(f"layers/{layer.id}" for layer in stack.layers), *map(stack.drum_owner, stack.drum_names())}
+        return tuple(owner for owner in self.alone if owner in there)
+
+    def listened(self, stack: Stack) -> tuple[str, Point] | None:
+        """(owner, point) of the EQ point that is all that is heard, if it is there."""
+        owner, _, place = self.point.rpartition("/eq/")
+        points = stack.equalisers().get(owner, ())
+        if not place.isascii() or not place.isdigit() or int(place[:6]) >= len(points):
+            return None
+        return owner, points[int(place)]
+
+    def layers(self, stack: Stack) -> tuple[Layer, ...]:
+        """The layers that are heard."""
+        point = self.listened(stack)
+        if point is not None:
+            kind, _, name = point[0].partition("/")
+            layer = stack.layer(name) if kind == "layers" else None
+            if kind in ("bus", "shared"):
+                return stack.audible_layers()
+            return () if layer is None else (layer,)
+        soloed = self.soloed(stack)
+        return tuple(x for x in stack.audible_layers() if not soloed or f"layers/{x.id}" in soloed)
+
+    def drums(self, stack: Stack) -> tuple[str, ...]:
+        """The names of the drums that are heard."""
+        point, soloed = self.listened(stack), self.soloed(stack)
+        if point is not None:
+            return tuple(name for name in stack.drum_names() if stack.drum_owner(name) == point[0])
+        return tuple(
+            name
+            for name in stack.drum_names()
+            if not stack.drum(name).mute and (not soloed or stack.drum_owner(name) in soloed)
+        )
+
+    def changes(self, stack: Stack) -> bool:
+        """Whether anything else is heard than the whole."""
+        return bool(self.soloed(stack)) or self.listened(stack) is not None
+
+
+WHOLE = Audition()
+"""Everything is heard as it stands."""
