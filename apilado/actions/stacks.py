@@ -59,7 +59,7 @@ def edit(
                 raise InvalidEdit(f"{error} (the stack was changed in another tab meanwhile)") from None
             raise
         _check_assets(workspace, head.stack, changed)
-        done = workspace.stacks.append(stack_id, head.id, changed, change.title(), gesture)
+        done = workspace.stacks.append(stack_id, head.id, changed, change.title(head.stack, changed), gesture)
         if done is not None:
             return Edited(done, head.stack, rebased=base is not None and base != head.id)
     raise InvalidEdit("not changed: the stack is being edited too fast elsewhere")

@@ -10,8 +10,12 @@ from jinja2 import Environment, FileSystemLoader, StrictUndefined
 from markupsafe import Markup
 
 from apilado import __version__
+from apilado.core.document.editing import Edit
+from apilado.core.document.edits import apply
+from apilado.core.document.stack import Stack
 from apilado.core.parameters import Parameter
 from apilado.core.units import midi_to_name
+from apilado.errors import InvalidEdit
 
 ENVIRONMENT = Environment(
     loader=FileSystemLoader(Path(__file__).parent / "templates"),
@@ -40,7 +44,17 @@ def measured(value: float) -> str:
     return f"{value:.1f}".replace("-", "−")
 
 
-ENVIRONMENT.globals.update(version=__version__, formatted=formatted, measured=measured, note_name=midi_to_name)
+def does(edit: Edit, stack: Stack) -> str:
+    """What an edit that is offered would do, in words; nothing where it does not fit."""
+    try:
+        return edit.title(stack, apply(stack, edit))
+    except InvalidEdit:
+        return ""
+
+
+ENVIRONMENT.globals.update(
+    version=__version__, formatted=formatted, measured=measured, note_name=midi_to_name, does=does
+)
 ENVIRONMENT.filters["svg"] = Markup
 
 

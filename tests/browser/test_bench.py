@@ -242,7 +242,7 @@ class FilesTest(BrowserCase):
         page.click("#sheet [data-select=piece]")
         self.settled(page)
         page.set_input_files("#sheet [data-upload=midi]", midi)
-        page.click("dialog >> text=Take it at 98 bpm")
+        page.click("dialog >> text=Use them at 98 bpm")
         self.until(page, "document.querySelector('#head').textContent.includes('98 bpm')")
         page.click("#files summary")
         page.click("text=Deliver sound")

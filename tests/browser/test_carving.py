@@ -120,6 +120,27 @@ class WhilePlayingTest(CarvingCase):
         self.assertEqual(self.server.plan(self.stacks["Slipway"])["revision"], before)
         self.assertEqual(self.complaints, [])
 
+    def test_a_held_key_outlasts_an_edit_and_the_sheet_that_is_drawn_anew(self):
+        page = self.bench("Slipway")
+        self.play(page)
+        page.keyboard.press("d")
+        page.wait_for_selector("#sheet [data-overdo]")
+        self.settled(page)
+        page.keyboard.down("o")
+        page.wait_for_selector("#sheet [data-overdo][aria-pressed=true]")
+        self.assertTrue(self.hears(page, self.loop("Slipway", overdo="duckers/duck")))
+        page.evaluate("document.querySelector('#sheet [data-overdo]').dataset.old = ''")
+        added = {"op": "add", "path": "duckers", "part": {"id": "second", "shape": {"kind": "drawn"}}}
+        self.server.ask(f"/stacks/{self.stacks['Slipway']}/edits", {"edit": added, "base": 0, "view": {}})
+        page.wait_for_selector("#sheet [data-select='duck:second']")
+        page.wait_for_selector("#sheet [data-overdo][aria-pressed=true]:not([data-old])")
+        self.settled(page)
+        self.assertTrue(self.hears(page, self.loop("Slipway", overdo="duckers/duck")))
+        page.keyboard.up("o")
+        self.assertTrue(self.hears(page, self.loop("Slipway")))
+        self.assertEqual(page.locator("[data-overdo][aria-pressed=true]").count(), 0)
+        self.assertEqual(self.complaints, [])
+
     def test_a_pair_a_drawn_duck_and_a_listened_point_are_heard(self):
         page = self.bench("Slipway")
         self.play(page)

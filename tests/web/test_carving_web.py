@@ -80,7 +80,7 @@ class SheetsTest(CarvingWebCase):
         self.edit(shorter)
         self.assertIn("is back in time", self.sheet("duck"))
         self.field("duckers/duck/on", False)
-        self.assertIn("takes nothing", self.sheet("duck"))
+        self.assertIn("reduces nothing", self.sheet("duck"))
 
     def test_meters_follow_what_is_on(self):
         self.assertIn("Limiter", self.sheet("bus"))
@@ -253,7 +253,7 @@ class UploadsTest(CarvingWebCase):
             self.assertIn(words, self.upload(path, name, content, status=422).json()["error"])
         self.upload("hits/gone", "x.wav", wav(sine(60.0, 0.2)), status=404)
         silent = self.upload("hits/kick", "s.wav", wav(np.zeros((2, 9600), np.float32))).text
-        self.assertIn("Nothing begins", silent)
+        self.assertIn("No onsets", silent)
         self.assertEqual(self.head(), before)
 
     def test_a_trigger_takes_a_sound_and_a_piece_is_compared_with(self):

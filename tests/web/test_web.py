@@ -434,7 +434,7 @@ class EditsTest(WebCase):
         self.assertIn("150 Hz", told["plan"]["pile"])
         self.assertEqual(told["values"], {"crossovers/0/frequency_hz": "150"})
         self.assertFalse(told["controls"])
-        self.assertEqual(told["undo"], "Crossover to 150 Hz")
+        self.assertEqual(told["undo"], "Crossover 1 to 150 Hz")
 
     def test_fields(self):
         cases = (
@@ -472,7 +472,7 @@ class EditsTest(WebCase):
     def test_refused_fields_change_nothing_and_say_why(self):
         before = self.head()
         for path, value, words in (
-            ("layers/mid/level_db", 400, "level_db"),
+            ("layers/mid/level_db", 400, "level of mid runs from −60 to 12 dB; 400 was not taken"),
             ("layers/mid/level_db", "loud", "'loud' is not a number"),
             ("layers/mid/source!kind", "take", "a take needs its audio"),
             ("layers/mid/source!kind", "organ", "a source is one of"),
@@ -613,7 +613,7 @@ class FilesTest(WebCase):
         content = wav(sine(80.0, 0.3))
         for target, holds in (
             ("kick", lambda s: s.kick.sound.kind == "sample"),
-            ("mid", lambda s: s.layer("mid").source.kind == "take"),
+            ("sub", lambda s: s.layer("sub").source.kind == "take"),
             ("new", lambda s: s.layers[-1].name == "my take"),
         ):
             answer = self.client.post(
@@ -628,6 +628,26 @@ class FilesTest(WebCase):
         self.assertEqual(bad.status_code, 422)
         self.assertIn("'a.wav'", bad.json()["error"])
         self.assertEqual(self.head(), before)
+
+    def test_a_new_source_asks_what_those_play_that_took_the_old_one(self):
+        before = self.head()
+        files, url = {"file": ("my <take>.wav", wav(sine(80.0, 0.3)))}, f"/stacks/{self.stack_id}/audio"
+        dialog = self.client.post(url, data={"target": "mid"}, files=files).json()["dialog"]
+        self.assertIn("‘high’ takes its sound from ‘mid’", dialog)
+        self.assertNotIn("<take>", dialog)
+        self.assertEqual(self.head(), before)
+        keep, follow = [json.loads(a["data-edit"]) for _, a in Structure(dialog).tags if "data-edit" in a]
+        told = self.edit(follow)
+        self.assertEqual(told["undo"], "mid plays my <take>.wav")
+        self.assertIn("high takes the new sound too", told["notice"])
+        self.assertEqual(self.head().stack.layer("high").source.kind, "layer")
+        self.client.post(f"/stacks/{self.stack_id}/undo", json={"view": {}})
+        self.edit(keep)
+        after = self.head().stack
+        self.assertEqual(after.layer("high").source, before.stack.layer("mid").source)
+        self.assertEqual(after.layer("mid").source.file_name, "my <take>.wav")
+        told = self.client.post(url, data={"target": "mid"}, files=files).json()
+        self.assertEqual(told["told"], "mid plays my <take>.wav.")
 
     def test_midi_is_offered_then_taken(self):
         content = write_midi(slipway().stack.pattern[:4], tempo_bpm=99.0, beats_per_bar=4, name="x")

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import math
 import re
 from typing import Any, cast
 
 from apilado.core.document.layer import TINTS
+from apilado.core.document.stack import CLOSEST_BORDERS, Stack
 from apilado.core.parameters import Model
 from apilado.errors import InvalidEdit
 
 Data = dict[str, Any]
 LOWEST_BORDER_HZ, HIGHEST_BORDER_HZ = 30.0, 16000.0
+NOT_AN_ID = frozenset(("kick", "bus", "shared", "new", "reference"))
 PLACE = re.compile(r"[0-9]{1,6}")
 """A place in a list, in plain digits."""
 
@@ -22,9 +25,27 @@ class Edit(Model):
         """Changes `data`, the document as plain values."""
         raise NotImplementedError
 
-    def title(self) -> str:
-        """What it does, for undo and for messages."""
+    def title(self, before: Stack, after: Stack) -> str:
+        """What it did, for undo and for messages."""
         raise NotImplementedError
+
+    def remark(self, after: Stack) -> str | None:
+        """What is to be told where it did not do all that it was asked to."""
+        return None
+
+
+def fresh_name(name: str, layers: list[Data]) -> str:
+    """A name that no layer has yet: with a number behind it if need be."""
+    taken = {layer["name"] for layer in layers}
+    numbered = (f"{name[:36]} {number}" for number in range(2, 10_000))
+    return next(each for each in (name[:40], *numbered) if each not in taken)
+
+
+def border_near(data: Data, frequency_hz: float) -> int | None:
+    """The crossover that lies too near to a frequency for another one there, the nearest if there are two."""
+    apart = [abs(math.log2(each["frequency_hz"] / frequency_hz)) for each in data["crossovers"]]
+    nearest = min(range(len(apart)), key=apart.__getitem__, default=None)
+    return None if nearest is None or apart[nearest] >= math.log2(CLOSEST_BORDERS) * (1.0 - 1e-9) else nearest
 
 
 def next_tint(layers: list[Data]) -> str:
@@ -34,8 +55,9 @@ def next_tint(layers: list[Data]) -> str:
 
 
 def fresh_id(name: str, taken: set[str]) -> str:
-    """An id made from a name that is not taken yet."""
+    """An id made from a name that is not taken yet, nor what another part of a stack is called."""
     base = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")[:32] or "layer"
+    taken = taken | NOT_AN_ID
     if base not in taken:
         return base
     return next(f"{base}-{n}" for n in range(2, 10_000) if f"{base}-{n}" not in taken)
@@ -64,7 +86,8 @@ def check_index(members: list[Any], index: int, what: str) -> None:
 def check_kind(part: Data, registry: tuple[Any, ...], what: str) -> None:
     kinds = [model.model_fields["kind"].default for model in registry]
     if part.get("kind") not in kinds:
-        raise InvalidEdit(f"a {what} is one of {', '.join(kinds)}, not '{part.get('kind')}'")
+        article = "an" if what[0] in "AEIOUaeiou" else "a"
+        raise InvalidEdit(f"{article} {what} is one of {', '.join(kinds)}, not '{part.get('kind')}'")
 
 
 def index_of(members: list[Any], key: str, path: str) -> int:

@@ -12,14 +12,17 @@ from apilado.core.document.editing import (
     LOWEST_BORDER_HZ,
     Data,
     Edit,
+    border_near,
     carry_over,
     check_index,
     forget_layer,
     fresh_id,
+    fresh_name,
     index_of,
     next_tint,
 )
-from apilado.core.document.stack import CLOSEST_BORDERS
+from apilado.core.document.naming import layer_name
+from apilado.core.document.stack import CLOSEST_BORDERS, Stack
 from apilado.errors import InvalidEdit
 
 
@@ -40,8 +43,17 @@ class MoveCrossover(Edit):
             high = crossovers[self.index + 1]["frequency_hz"] / CLOSEST_BORDERS
         crossovers[self.index]["frequency_hz"] = min(max(self.frequency_hz, low), high)
 
-    def title(self) -> str:
-        return f"Crossover to {self.frequency_hz:.0f} Hz"
+    def title(self, before: Stack, after: Stack) -> str:
+        return f"Crossover {self.index + 1} to {after.crossovers[self.index].frequency_hz:.0f} Hz"
+
+    def remark(self, after: Stack) -> str | None:
+        at = after.crossovers[self.index].frequency_hz
+        if abs(at - self.frequency_hz) <= 1e-6 * at:
+            return None
+        if at in (LOWEST_BORDER_HZ, HIGHEST_BORDER_HZ):
+            return f"Crossovers run from {LOWEST_BORDER_HZ:.0f} to {HIGHEST_BORDER_HZ:.0f} Hz; held at {at:.0f} Hz."
+        side, other = ("below", self.index + 2) if at < self.frequency_hz else ("above", self.index)
+        return f"Held at {at:.0f} Hz, a third of an octave {side} crossover {other}."
 
 
 class AddCrossover(Edit):
@@ -52,6 +64,10 @@ class AddCrossover(Edit):
 
     def alter(self, data: Data) -> None:
         crossovers = data["crossovers"]
+        near = border_near(data, self.frequency_hz)
+        if near is not None:
+            there = crossovers[near]["frequency_hz"]
+            raise InvalidEdit(f"there is a border at {there:.4g} Hz already; another needs a third of an octave")
         band = sum(1 for crossover in crossovers if crossover["frequency_hz"] < self.frequency_hz)
         slope = crossovers[min(band, len(crossovers) - 1)]["slope_db_per_octave"] if crossovers else 24
         crossovers.insert(band, {"frequency_hz": self.frequency_hz, "slope_db_per_octave": slope})
@@ -60,12 +76,15 @@ class AddCrossover(Edit):
             span["first"] += span["first"] > band
             span["last"] += span["last"] >= band
 
-    def title(self) -> str:
+    def title(self, before: Stack, after: Stack) -> str:
         return f"Add a crossover at {self.frequency_hz:.0f} Hz"
 
 
 class SplitLayer(Edit):
-    """Cuts a layer in two at a frequency: the new layer takes the same source, and treatments of its own."""
+    """Cuts a layer in two at a frequency: the new layer takes the same source, and treatments of its own.
+
+    Where a border within the layer lies less than a third of an octave off, that one is taken.
+    """
 
     op: Literal["split-layer"] = "split-layer"
     layer: str
@@ -79,10 +98,15 @@ class SplitLayer(Edit):
         low, high = edges[original["span"]["first"]], edges[original["span"]["last"] + 1]
         if not low < self.frequency_hz < high:
             raise InvalidEdit(f"{self.frequency_hz:.0f} Hz does not lie within '{original['name']}'")
-        AddCrossover(frequency_hz=self.frequency_hz).alter(data)
-        border = sum(1 for c in data["crossovers"] if c["frequency_hz"] < self.frequency_hz)
+        border = border_near(data, self.frequency_hz)
+        if border is None:
+            AddCrossover(frequency_hz=self.frequency_hz).alter(data)
+            border = sum(1 for c in data["crossovers"] if c["frequency_hz"] < self.frequency_hz)
+        elif not original["span"]["first"] <= border < original["span"]["last"]:
+            there = data["crossovers"][border]["frequency_hz"]
+            raise InvalidEdit(f"there is a border at {there:.4g} Hz already, where '{original['name']}' ends")
         taken = {layer["id"] for layer in layers}
-        name = f"upper {original['name']}"[:40]
+        name = fresh_name(f"upper {original['name'].removeprefix('upper ')}", layers)
         source = original["source"]
         if source["kind"] != "layer":
             source = {"kind": "layer", "layer": original["id"]}
@@ -98,8 +122,11 @@ class SplitLayer(Edit):
         layers.insert(index + 1, upper)
         carry_over(data, original["id"], upper["id"])
 
-    def title(self) -> str:
-        return f"Split {self.layer} at {self.frequency_hz:.0f} Hz"
+    def title(self, before: Stack, after: Stack) -> str:
+        there = [layer.id for layer in before.layers]
+        new = next(layer for layer in after.layers if layer.id not in there)
+        at = after.crossovers[new.span.first - 1].frequency_hz
+        return f"Split {layer_name(self.layer, before)} at {at:.0f} Hz"
 
 
 class MergeLayers(Edit):
@@ -128,8 +155,8 @@ class MergeLayers(Edit):
         if not any(x["span"]["last"] == border or x["span"]["first"] == border + 1 for x in layers):
             RemoveCrossover(index=border).alter(data)
 
-    def title(self) -> str:
-        return f"Merge {self.upper} into {self.layer}"
+    def title(self, before: Stack, after: Stack) -> str:
+        return f"Merge {layer_name(self.upper, before)} into {layer_name(self.layer, before)}"
 
 
 class PutSubUnder(Edit):
@@ -161,7 +188,7 @@ class PutSubUnder(Edit):
         envelope = source.get("envelope", {"attack_ms": 3.0, "release_ms": 60.0, "sustain": 0.9, "decay_ms": 900.0})
         sub: Data = {
             "id": fresh_id("sub", {layer["id"] for layer in layers}),
-            "name": "sub",
+            "name": fresh_name("sub", layers),
             "tint": next_tint(layers),
             "mono": True,
             "level_db": min(0.0, above["level_db"]),
@@ -182,8 +209,8 @@ class PutSubUnder(Edit):
         }
         layers.insert(0, sub)
 
-    def title(self) -> str:
-        return f"A clean sub under {self.layer}"
+    def title(self, before: Stack, after: Stack) -> str:
+        return f"A clean sub under {layer_name(self.layer, before)}"
 
 
 class RemoveCrossover(Edit):
@@ -200,5 +227,5 @@ class RemoveCrossover(Edit):
             span["first"] -= span["first"] > self.index
             span["last"] -= span["last"] > self.index
 
-    def title(self) -> str:
-        return "Remove a crossover"
+    def title(self, before: Stack, after: Stack) -> str:
+        return f"Remove the crossover at {before.crossovers[self.index].frequency_hz:.0f} Hz"

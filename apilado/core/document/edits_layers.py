@@ -14,10 +14,13 @@ from apilado.core.document.editing import (
     drum_of,
     forget_layer,
     fresh_id,
+    fresh_name,
     index_of,
     next_tint,
 )
 from apilado.core.document.kick import KICK_SOUNDS
+from apilado.core.document.naming import layer_name
+from apilado.core.document.stack import Stack
 from apilado.core.sources.registry import SOURCES
 from apilado.errors import InvalidEdit
 
@@ -35,16 +38,17 @@ class AddLayer(Edit):
         taken = {layer["id"] for layer in layers}
         if self.copy_of is None:
             new: Data = {"span": {"first": 0, "last": len(data["crossovers"])}, "level_db": -6.0}
-            layers.append({**new, "id": fresh_id(self.name, taken), "name": self.name, "tint": tint})
+            name = fresh_name(self.name, layers)
+            layers.append({**new, "id": fresh_id(name, taken), "name": name, "tint": tint})
             return
         original = layers[index_of(layers, self.copy_of, f"layers/{self.copy_of}")]
-        name = f"{original['name'][:33]} copy"
+        name = fresh_name(f"{original['name'][:31]} copy", layers)
         copied = {**original, "id": fresh_id(name, taken), "name": name, "tint": tint}
         layers.insert(layers.index(original) + 1, copied)
         carry_over(data, self.copy_of, copied["id"])
 
-    def title(self) -> str:
-        return "Copy a layer" if self.copy_of else "Add a layer"
+    def title(self, before: Stack, after: Stack) -> str:
+        return f"Copy {layer_name(self.copy_of, before)}" if self.copy_of else "Add a layer"
 
 
 class RemoveLayer(Edit):
@@ -66,8 +70,8 @@ class RemoveLayer(Edit):
         del layers[index]
         forget_layer(data, self.layer)
 
-    def title(self) -> str:
-        return f"Remove {self.layer}"
+    def title(self, before: Stack, after: Stack) -> str:
+        return f"Remove {layer_name(self.layer, before)}"
 
 
 class MoveLayer(Edit):
@@ -82,8 +86,8 @@ class MoveLayer(Edit):
         layer = layers.pop(index_of(layers, self.layer, f"layers/{self.layer}"))
         layers.insert(min(self.to, len(layers)), layer)
 
-    def title(self) -> str:
-        return f"Move {self.layer}"
+    def title(self, before: Stack, after: Stack) -> str:
+        return f"Move {layer_name(self.layer, before)}"
 
 
 class SetSource(Edit):
@@ -98,8 +102,16 @@ class SetSource(Edit):
         check_kind(self.source, SOURCES, "source")
         layers[index_of(layers, self.layer, f"layers/{self.layer}")]["source"] = self.source
 
-    def title(self) -> str:
-        return f"Source of {self.layer}"
+    def title(self, before: Stack, after: Stack) -> str:
+        name = layer_name(self.layer, after)
+        return f"{name} plays {self.source['file_name']}" if self.source.get("file_name") else f"Source of {name}"
+
+    def remark(self, after: Stack) -> str | None:
+        followers = [layer.name for layer in after.layers if getattr(layer.source, "layer", None) == self.layer]
+        if not followers:
+            return None
+        name, verb = layer_name(self.layer, after), "take" if len(followers) > 1 else "takes"
+        return f"{' and '.join(followers)} {verb} the new sound too: {name} is where the sound comes from."
 
 
 class SetDrumSound(Edit):
@@ -113,5 +125,6 @@ class SetDrumSound(Edit):
         check_kind(self.sound, KICK_SOUNDS, "drum's sound")
         drum_of(data, self.drum)["sound"] = self.sound
 
-    def title(self) -> str:
-        return f"Sound of the {self.drum}"
+    def title(self, before: Stack, after: Stack) -> str:
+        name = after.drum_names()[self.drum]
+        return f"{name} plays {self.sound['file_name']}" if self.sound.get("file_name") else f"Sound of {name}"

@@ -7,6 +7,7 @@ from typing import Literal
 from pydantic import Field
 
 from apilado.core.document.editing import Data, Edit, drum_of
+from apilado.core.document.stack import Stack
 from apilado.core.notes import Note
 from apilado.core.units import midi_to_name
 from apilado.errors import InvalidEdit
@@ -31,7 +32,7 @@ class ReplaceNote(Edit):
             pattern.append(self.now.model_dump(mode="json"))
             pattern.sort(key=lambda note: (note["start_beats"], note["pitch"]))
 
-    def title(self) -> str:
+    def title(self, before: Stack, after: Stack) -> str:
         if self.now is None:
             return "Remove a note"
         return f"{'Note to' if self.was else 'Add'} {midi_to_name(self.now.pitch)}"
@@ -56,7 +57,7 @@ class ReplaceHit(Edit):
             hits.append(self.now)
         holder["hits"] = sorted(set(hits))
 
-    def title(self) -> str:
+    def title(self, before: Stack, after: Stack) -> str:
         if self.now is None:
             return "Remove a hit"
         return f"Hit to beat {self.now:g}" if self.was is not None else f"Add a hit at beat {self.now:g}"
@@ -72,7 +73,7 @@ class TransposePattern(Edit):
         for note in data["pattern"]:
             note["pitch"] += self.semitones
 
-    def title(self) -> str:
+    def title(self, before: Stack, after: Stack) -> str:
         return f"Transpose the pattern by {self.semitones:+d} semitones"
 
 
@@ -91,5 +92,5 @@ class SetPattern(Edit):
         if self.bars is not None:
             data["bars"] = self.bars
 
-    def title(self) -> str:
+    def title(self, before: Stack, after: Stack) -> str:
         return f"Pattern of {len(self.notes)} notes"

@@ -9,6 +9,8 @@ from pydantic import Field
 
 from apilado.core.document.editing import Data, Edit, check_kind, holder_of, index_of
 from apilado.core.document.equaliser import MOST_POINTS, POINTS
+from apilado.core.document.naming import layer_name, parameter_at, place_name, value_text
+from apilado.core.document.stack import Stack
 from apilado.core.sources.tone import MOST_HARMONICS
 from apilado.core.treatments.registry import TREATMENTS
 from apilado.errors import InvalidEdit
@@ -30,8 +32,13 @@ class SetValue(Edit):
         else:
             raise InvalidEdit(f"there is nothing at '{self.path}'")
 
-    def title(self) -> str:
-        return "Set " + self.path.replace("_db", "").replace("_hz", "").replace("_ms", "").replace("/", " · ")
+    def title(self, before: Stack, after: Stack) -> str:
+        holder, _, last = self.path.rpartition("/")
+        if last == "mute":
+            return f"{'Mute' if self.value else 'Unmute'} {place_name(after, holder)}"
+        said = place_name(after, self.path)
+        value = value_text(parameter_at(after, self.path), self.value)
+        return f"{said[:1].upper()}{said[1:]}" + (f": {value}" if value else "")
 
 
 class AddPart(Edit):
@@ -51,11 +58,12 @@ class AddPart(Edit):
             check_kind(self.part, TREATMENTS, "treatment")
         holder[last].append(self.part)
 
-    def title(self) -> str:
+    def title(self, before: Stack, after: Stack) -> str:
         place, _, last = self.path.rpartition("/")
         named = {"pairs": "a carve pair", "duckers": "a duck", "triggers": "a trigger", "tones": "a tone"}
         what = named.get(last) or str(self.part.get("kind", "a part")).replace("-", " ")
-        return f"Add {what}" + (f" to {place.split('/')[-1]}" if place else "")
+        article = "" if what.startswith("a ") else "an " if what[0] in "aeiou" else "a "
+        return f"Add {article}{what}" + (f" to {place_name(after, place)}" if place else "")
 
 
 class RemovePart(Edit):
@@ -70,8 +78,8 @@ class RemovePart(Edit):
             raise InvalidEdit(f"there is no list around '{self.path}'")
         del holder[index_of(holder, last, self.path)]
 
-    def title(self) -> str:
-        return f"Remove {self.path.replace('/', ' · ')}"
+    def title(self, before: Stack, after: Stack) -> str:
+        return f"Remove {place_name(before, self.path)}"
 
 
 class MovePart(Edit):
@@ -86,8 +94,8 @@ class MovePart(Edit):
         part = holder.pop(index_of(holder, last, self.path))
         holder.insert(min(self.to, len(holder)), part)
 
-    def title(self) -> str:
-        return f"Move {self.path.replace('/', ' · ')}"
+    def title(self, before: Stack, after: Stack) -> str:
+        return f"Move {place_name(before, self.path)}"
 
 
 class SetHarmonic(Edit):
@@ -108,8 +116,8 @@ class SetHarmonic(Edit):
             levels.pop()
         tone["harmonics"] = levels
 
-    def title(self) -> str:
-        return f"Harmonic {self.number} of {self.path.split('/')[1]}"
+    def title(self, before: Stack, after: Stack) -> str:
+        return f"Harmonic {self.number} of {place_name(after, self.path)}"
 
 
 class SetLimit(Edit):
@@ -129,7 +137,7 @@ class SetLimit(Edit):
             raise InvalidEdit("a changed limit needs a note of why")
         data["limits"][self.sounding] = {"look": self.look, "fault": self.fault, "reason": self.reason.strip()}
 
-    def title(self) -> str:
+    def title(self, before: Stack, after: Stack) -> str:
         return f"Limits of {self.sounding}"
 
 
@@ -148,8 +156,8 @@ class CopyPoint(Edit):
             raise InvalidEdit(f"'{self.to}' has {MOST_POINTS} points already, the most there can be")
         target[name].append(point)
 
-    def title(self) -> str:
-        return f"Copy an EQ point to {self.to.split('/')[-1]}"
+    def title(self, before: Stack, after: Stack) -> str:
+        return f"Copy {place_name(before, self.path)} to {after.owner_name(self.to)}"
 
 
 class SetShare(Edit):
@@ -165,5 +173,5 @@ class SetShare(Edit):
         index_of(data["layers"], self.layer, f"layers/{self.layer}")
         duckers[index_of(duckers, self.ducker, f"duckers/{self.ducker}")]["amounts"][self.layer] = self.amount
 
-    def title(self) -> str:
-        return f"Share of {self.layer} in {self.ducker}"
+    def title(self, before: Stack, after: Stack) -> str:
+        return f"Share of {layer_name(self.layer, after)} in {place_name(after, f'duckers/{self.ducker}')}"

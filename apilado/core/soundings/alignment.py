@@ -233,7 +233,7 @@ def _phases(layer: str, source: ToneSource, cycles: float) -> list[AnyEdit]:
 def change_in_words(stack: Stack, edit: AnyEdit) -> str:
     """One part of a solution in words: 'mid: start phase of tone 1 to 240°'."""
     if not isinstance(edit, SetValue):
-        return edit.title()
+        return edit.title(stack, stack)
     _, name, *rest = edit.path.split("/")
     layer = stack.layer(name)
     shown = layer.name if layer else name

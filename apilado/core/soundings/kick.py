@@ -71,7 +71,7 @@ def _recovery(
         return rule.sounding(status, worst.left_db, "1 dB", where, text, show=place)
     text = (
         f"At {len(late)} of {len(hits)} hits the bass is not back before the next: "
-        f"{worst.left_db:.1f} dB of {name} are still missing."
+        f"{worst.left_db:.1f} dB of {name} still hold it down."
     )
     shape = longest_recovering(measures, ducker)
     fix = SetValue(path=f"{where}/shape", value=shape.model_dump(mode="json")) if shape else None
@@ -135,6 +135,6 @@ def kick_phase(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]
 RULES = (
     Rule("kick-level", "Kick over bass", "dB", Limits(0.0, 3.0), "common practice", kick_level),
     Rule("kick-phase", "Kick and sub", "dB", Limits(0.5, 3.0), "common practice", kick_phase),
-    Rule("kick-clash", "Kick's ground", "% of kick", Limits(40.0, 70.0), "common practice", kick_clash),
+    Rule("kick-clash", "Kick and bass overlap", "% of kick", Limits(40.0, 70.0), "common practice", kick_clash),
     Rule("duck-recovery", "Duck recovers", "dB", Limits(RECOVERED_DB, 3.0), "common practice", duck_recovery),
 )

@@ -176,7 +176,7 @@ def voice_match(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding
 
 RULES = (
     Rule("double-sub", "Sub alone", "dB", Limits(-18.0, -6.0), "common practice", double_sub),
-    Rule("crowding", "Room", "layers", Limits(2.0, 4.0), "common practice", crowding),
+    Rule("crowding", "Crowded octaves", "layers", Limits(2.0, 4.0), "common practice", crowding),
     Rule("small-speaker", "Small speaker", "dB", Limits(24.0, 40.0), "common practice", small_speaker),
     Rule("voice-match", "One voice", "differences", Limits(0.0, 1.0), "common practice", voice_match),
 )

@@ -42,8 +42,8 @@ def sub_range(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     frequencies = sorted({round(hz, 1) for _, hz in out})
     named = ", ".join(f"{hz:.0f} Hz" for hz in frequencies[:4])
     text = (
-        f"{len(out)} of {len(heard)} notes of '{sub.name}' leave {limit}: {named}. "
-        "Lower is lost on most systems, higher stops feeling like sub."
+        f"{len(out)} of {len(heard)} notes of '{sub.name}' {'lies' if len(out) == 1 else 'lie'} outside {limit}: "
+        f"{named}. Lower is lost on most systems, higher stops feeling like sub."
     )
     shift = best_shift([hz for _, hz in heard])
     fix: Edit | None = None
@@ -160,8 +160,8 @@ def sub_mono(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
         measures.stack.audible_layers(), key=lambda layer: measures.stems[layer.id].power_between(20.0, border)[1]
     )
     text = (
-        f"Below {border:.0f} Hz the side signal is only {-value:.1f} dB under mid, mostly from '{wide.name}'. "
-        "It cancels in mono and wanders on big systems."
+        f"Below {border:.0f} Hz side is {-value:.0f} dB under mid, wanted {-limits.fault:g}; most of it from "
+        f"'{wide.name}'. It cancels in mono and wanders on big systems."
     )
     fix = SetValue(path=f"layers/{wide.id}/mono", value=True) if wide.span.first == 0 else None
     place = Place((wide.id,), 20.0, border)

@@ -87,7 +87,7 @@ def sub_dry(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     tone = tone_of(measures, sub)
     copies = max((t.copies for t in tone[1].tones), default=1) if tone else 1
     if tone and copies > 1:
-        said.append(f"{copies} detuned copies, which beat")
+        said.append(f"{copies} detuned copies, which beat against each other")
         edits += [SetValue(path=f"{tone[0]}/tones/{i}/copies", value=1) for i in range(len(tone[1].tones))]
     stem = measures.stems[sub.id]
     wide = float(stem.side_power.sum()) > 1e-6 * float(stem.mid_power.sum())

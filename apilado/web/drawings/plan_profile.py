@@ -49,7 +49,7 @@ def equaliser(stack: Stack, view: View) -> str:
     """The response of the EQ, and a tack for each of its points and carve pairs."""
     owner = eq_owner(stack, view)
     if owner is None:
-        dashed = "Dashed: the target. " + ("Whole: the piece." if stack.reference else "")
+        dashed = "Dashed: the target. " + ("Solid: the piece." if stack.reference else "")
         return _hint(view, dashed if view.selected == "balance" else "Choose a layer, bus or kick to carve.")
     path, members = f"{owner}/eq", stack.points_of(owner)
     still, moving = still_and_moving(members)

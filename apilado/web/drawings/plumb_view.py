@@ -87,7 +87,7 @@ def _rows(advice: Advice, indices: list[int]) -> list[NoteRow]:
     rows = []
     for same in alike.values():
         m = advice.meetings[same[0]]
-        remark = "" if m.meets else f"{-m.balance_db:.0f} dB apart"
+        remark = "" if m.meets else f"{-m.balance_db:.0f} dB apart: they do not meet"
         if m.meets and m.drifts:
             remark = "drifts"
         rows.append(

@@ -17,6 +17,7 @@ from apilado.core.document.edits import Several, apply
 from apilado.core.document.edits_layers import AddLayer, SetDrumSound, SetSource
 from apilado.core.document.edits_pattern import SetPattern
 from apilado.core.document.edits_values import SetValue
+from apilado.core.document.followers import followers_of, keeping_followers
 from apilado.core.document.reading import explain, stack_to_json
 from apilado.core.document.stack import Stack
 from apilado.core.formats.audio_files import read_audio
@@ -36,8 +37,8 @@ MOST_BARS = 64
 
 @router.post("/stacks/{stack_id}/audio")
 def audio(request: Request, stack_id: int, target: str = Form(), file: UploadFile = File()) -> dict[str, Any]:  # noqa: B008
-    """An audio file as a drum, as a layer's take, as a new layer, or as the piece to compare with; answers with the
-    edit's title."""
+    """An audio file as a drum, as a layer's take, as a new layer, or as the piece to compare with; answers with what
+    was done, or with a question in a dialog."""
     workspace = workspace_of(request)
     head = workspace.stacks.head(stack_id)
     name = (file.filename or "audio")[-200:]
@@ -52,13 +53,21 @@ def audio(request: Request, stack_id: int, target: str = Form(), file: UploadFil
         base = AddLayer(name=name.rsplit(".", 1)[0][:40] or "take")
         added = apply(head.stack, base).layers[-1].id
         change = Several(
-            name=f"Take {name[:60]}", edits=(base, SetSource(layer=added, source={"kind": "take", **sound}))
+            name=f"Add {name[:60]}", edits=(base, SetSource(layer=added, source={"kind": "take", **sound}))
         )
     else:
         change = SetSource(layer=target, source={"kind": "take", **sound})
+        layer = head.stack.layer(target)
+        keep = keeping_followers(head.stack, layer, change) if layer else None
+        if layer and keep:
+            asked = {"layer": layer, "names": [x.name for x in followers_of(head.stack, layer)]}
+            offered = {"name": name, "keep": keep, "follow": change}
+            return {"dialog": page(request, "_partials/followers.html", **asked, **offered)}
     done = stacks.edit(workspace, stack_id, change)
-    title, select = change.title(), part_added(done.before, done.revision.stack)
-    return {"revision": done.revision.id, "title": title, "select": select}
+    after = done.revision.stack
+    said = [f"{change.title(done.before, after)}.", change.remark(after)]
+    told = " ".join(sentence for sentence in said if sentence)
+    return {"revision": done.revision.id, "told": told, "select": part_added(done.before, after)}
 
 
 @router.post("/stacks/{stack_id}/midi")

@@ -72,7 +72,10 @@ def drum_sections(stack: Stack, selected: str) -> tuple[Section, ...]:
     return (
         Section("Drums", (), tuple(chooser), note="A muted trigger ducks and keys without being heard."),
         Section(
-            stack.drum_names()[name], fields_of(drum, path, *own), remove, note=f"Followed by {users}." if users else ""
+            stack.drum_names()[name],
+            fields_of(drum, path, *own),
+            remove,
+            note=f"Used by {users}: it cannot be removed." if users and name != "kick" else "",
         ),
         Section(
             f"Sound: {label.lower()}",

@@ -1,14 +1,26 @@
 import unittest
 
+import numpy as np
+
 from apilado.core.document.edits import Several, apply, edit_from_data
-from apilado.core.document.edits_borders import AddCrossover, MoveCrossover, RemoveCrossover
+from apilado.core.document.edits_borders import AddCrossover, MoveCrossover, RemoveCrossover, SplitLayer
 from apilado.core.document.edits_layers import AddLayer, MoveLayer, RemoveLayer, SetSource
 from apilado.core.document.edits_pattern import ReplaceHit, ReplaceNote, SetPattern, TransposePattern
-from apilado.core.document.edits_values import AddPart, MovePart, RemovePart, SetHarmonic, SetValue
+from apilado.core.document.edits_values import (
+    AddPart,
+    CopyPoint,
+    MovePart,
+    RemovePart,
+    SetHarmonic,
+    SetShare,
+    SetValue,
+)
+from apilado.core.document.followers import followers_of, keeping_followers
 from apilado.core.document.layer import Span
 from apilado.core.notes import Note
 from apilado.demo.stacks import demo_bundles, slipway
 from apilado.errors import InvalidEdit
+from tests.support import rendered
 
 STACK = slipway().stack
 
@@ -17,8 +29,9 @@ class EditsTest(unittest.TestCase):
     def test_every_edit_leaves_the_old_document_as_it_was(self):
         before = STACK.model_dump_json()
         for edit in (MoveCrossover(index=0, frequency_hz=130.0), AddLayer(), TransposePattern(semitones=2)):
-            self.assertNotEqual(apply(STACK, edit), STACK)
-            self.assertTrue(edit.title())
+            after = apply(STACK, edit)
+            self.assertNotEqual(after, STACK)
+            self.assertTrue(edit.title(STACK, after))
         self.assertEqual(STACK.model_dump_json(), before)
 
     def test_set_value_by_id_and_by_number(self):
@@ -30,13 +43,13 @@ class EditsTest(unittest.TestCase):
     def test_refusals_name_what_is_wrong(self):
         cases = (
             (SetValue(path="layers/none/level_db", value=0.0), "there is nothing at 'layers/none/level_db'"),
-            (SetValue(path="layers/mid/level_db", value=90.0), "level_db.*not 90"),
+            (SetValue(path="layers/mid/level_db", value=90.0), "level of mid runs from −60 to 12 dB; 90 was not taken"),
             (SetValue(path="layers/mid/nothing", value=1), "there is nothing at"),
-            (SetValue(path="tempo_bpm", value=float("nan")), "tempo_bpm"),
+            (SetValue(path="tempo_bpm", value=float("nan")), "tempo runs from 40 to 240 bpm; nan was not taken"),
             (SetValue(path="tempo_bpm/deeper/still", value=1), "there is nothing at"),
             (RemoveLayer(layer="mid"), "'mid' cannot go: 'high' takes its sound from it"),
             (RemoveCrossover(index=7), "there is no crossover 7"),
-            (AddPart(path="layers/mid/eq", part={"kind": "wave"}), "an EQ point is one of|a EQ point is one of"),
+            (AddPart(path="layers/mid/eq", part={"kind": "wave"}), "^an EQ point is one of"),
             (SetSource(layer="mid", source={"kind": "organ"}), "a source is one of"),
             (SetSource(layer="mid", source={"kind": "layer", "layer": "high"}), "takes its own sound"),
             (ReplaceNote(was=Note(start_beats=0.1)), "there is no C2 at beat 0.1"),
@@ -51,9 +64,67 @@ class EditsTest(unittest.TestCase):
                     with self.assertRaisesRegex(InvalidEdit, words):
                         apply(STACK, edit)
 
+    def test_what_was_done_is_said_with_names_and_units(self):
+        stack = apply(STACK, SetValue(path="layers/mid/name", value="growl"))
+        cases = (
+            (SetValue(path="layers/mid/level_db", value=-6.0), "Level of growl: −6 dB"),
+            (SetValue(path="layers/mid/mute", value=True), "Mute growl"),
+            (SetValue(path="layers/mid/eq/0/frequency_hz", value=280.0), "Frequency of bell 1 of growl: 280 Hz"),
+            (SetValue(path="tempo_bpm", value=120.0), "Tempo: 120 bpm"),
+            (SetValue(path="duckers/duck/shape", value={"kind": "drawn"}), "Shape of Duck"),
+            (SetValue(path="bus/limiter/on", value=False), "Limiter of bus: off"),
+            (SetValue(path="crossovers/1/slope_db_per_octave", value=48), "Slope of crossover 2: 48"),
+            (SetValue(path="layers/sub/source/tones/0/copies", value=3), "Copies of tone 1 of sub: 3"),
+            (AddPart(path="kick/eq", part={"kind": "bell"}), "Add a bell to kick"),
+            (RemovePart(path="layers/mid/eq/0"), "Remove bell 1 of growl"),
+            (CopyPoint(path="layers/mid/eq/0", to="kick"), "Copy bell 1 of growl to kick"),
+            (SetShare(ducker="duck", layer="mid", amount=0.5), "Share of growl in Duck"),
+            (SplitLayer(layer="mid", frequency_hz=300.0), "Split growl at 300 Hz"),
+            (MoveCrossover(index=0, frequency_hz=5000.0), "Crossover 1 to 508 Hz"),
+            (MoveLayer(layer="mid", to=0), "Move growl"),
+        )
+        for edit, said in cases:
+            self.assertEqual(edit.title(stack, apply(stack, edit)), said)
+
+    def test_a_value_out_of_range_is_told_its_range(self):
+        for path, value, words in (
+            ("tempo_bpm", 99999, "^tempo runs from 40 to 240 bpm; 99999 was not taken$"),
+            ("layers/mid/level_db", -99.5, "^level of mid runs from −60 to 12 dB; −99.5 was not taken$"),
+            ("layers/mid/level_db", "loud", "layers/mid/level_db|level_db: "),
+        ):
+            with self.assertRaisesRegex(InvalidEdit, words):
+                apply(STACK, SetValue(path=path, value=value))
+
+    def test_an_id_is_no_name_of_another_part(self):
+        for name in ("kick", "Bus", "shared", "new", "reference"):
+            added = apply(STACK, AddLayer(name=name)).layers[-1]
+            self.assertEqual((added.name, added.id), (name, f"{name.lower()}-2"))
+        again = apply(apply(STACK, AddLayer(name="pad")), AddLayer(name="pad"))
+        self.assertEqual([layer.name for layer in again.layers[-2:]], ["pad", "pad 2"])
+
+    def test_a_new_source_for_one_layer_alone(self):
+        stack = apply(
+            apply(STACK, AddLayer(copy_of="high")), SetValue(path="layers/high-copy/source/tap", value="source")
+        )
+        change = SetSource(layer="mid", source={"kind": "tone", "tones": [{"shape": "square"}]})
+        mid = stack.layer("mid")
+        self.assertEqual([layer.id for layer in followers_of(stack, mid)], ["high", "high-copy"])
+        kept, followed = apply(stack, keeping_followers(stack, mid, change)), apply(stack, change)
+        before, alone, all_new = (rendered(each) for each in (stack, kept, followed))
+        for name in ("high", "high-copy"):
+            np.testing.assert_array_equal(alone[name], before[name])
+            self.assertGreater(float(np.abs(all_new[name] - before[name]).max()), 1e-3)
+        np.testing.assert_array_equal(alone["mid"], all_new["mid"])
+        self.assertIn("high and high copy take the new sound too", change.remark(followed))
+        self.assertIsNone(keeping_followers(stack, stack.layer("sub"), change))
+
     def test_a_crossover_stops_a_third_of_an_octave_short_of_its_neighbours(self):
         up = apply(STACK, MoveCrossover(index=0, frequency_hz=5000.0))
         self.assertAlmostEqual(up.crossovers[0].frequency_hz, 640.0 / 2 ** (1 / 3), places=6)
+        told = MoveCrossover(index=0, frequency_hz=5000.0).remark(up)
+        self.assertEqual(told, "Held at 508 Hz, a third of an octave below crossover 2.")
+        moved = MoveCrossover(index=0, frequency_hz=200.0)
+        self.assertIsNone(moved.remark(apply(STACK, moved)))
         down = apply(STACK, MoveCrossover(index=1, frequency_hz=20.0))
         self.assertAlmostEqual(down.crossovers[1].frequency_hz, 112.0 * 2 ** (1 / 3), places=6)
         self.assertEqual(apply(STACK, MoveCrossover(index=0, frequency_hz=1.0)).crossovers[0].frequency_hz, 30.0)

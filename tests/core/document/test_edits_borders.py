@@ -3,9 +3,9 @@ import unittest
 import numpy as np
 
 from apilado.core.document.edits import apply, edit_from_data
-from apilado.core.document.edits_borders import MergeLayers, PutSubUnder, SplitLayer
+from apilado.core.document.edits_borders import AddCrossover, MergeLayers, PutSubUnder, SplitLayer
 from apilado.core.document.edits_layers import SetSource
-from apilado.core.document.layer import Layer
+from apilado.core.document.layer import Layer, Span
 from apilado.core.document.stack import Crossover
 from apilado.core.notes import Note
 from apilado.core.render.engine import Engine
@@ -41,6 +41,8 @@ class SplitAndMergeTest(unittest.TestCase):
 
     def test_merging_takes_it_back(self):
         cut = apply(STACK, SplitLayer(layer="mid", frequency_hz=300.0))
+        again = apply(cut, SplitLayer(layer="upper-mid", frequency_hz=450.0))
+        self.assertEqual(again.layers[3].name, "upper mid 2")
         back = apply(cut, MergeLayers(layer="mid", upper="upper-mid"))
         self.assertEqual([x.id for x in back.layers], ["sub", "mid", "high"])
         self.assertEqual(back.crossovers, STACK.crossovers)
@@ -50,10 +52,20 @@ class SplitAndMergeTest(unittest.TestCase):
         merged = apply(STACK, MergeLayers(layer="mid", upper="high"))
         self.assertEqual((merged.layer("mid").span.last, len(merged.crossovers)), (1, 1))
 
+    def test_a_border_that_is_there_is_taken(self):
+        over = apply(STACK, MergeLayers(layer="mid", upper="high"))
+        over = apply(over, AddCrossover(frequency_hz=640.0))
+        self.assertEqual(over.layer("mid").span, Span(first=1, last=2))
+        cut = apply(over, SplitLayer(layer="mid", frequency_hz=600.0))
+        self.assertEqual(cut.crossovers, over.crossovers)
+        self.assertEqual([x.span for x in cut.layers[1:]], [Span(first=1, last=1), Span(first=2, last=2)])
+        title = SplitLayer(layer="mid", frequency_hz=600.0).title(over, cut)
+        self.assertEqual(title, "Split mid at 640 Hz")
+
     def test_refusals(self):
         for edit, words in (
             (SplitLayer(layer="mid", frequency_hz=5000.0), "5000 Hz does not lie within 'mid'"),
-            (SplitLayer(layer="mid", frequency_hz=115.0), "third of an octave"),
+            (SplitLayer(layer="mid", frequency_hz=115.0), "there is a border at 112 Hz already"),
             (MergeLayers(layer="sub", upper="high"), "are not neighbours"),
             (PutSubUnder(layer="none", frequency_hz=100.0), "there is nothing at 'layers/none'"),
         ):

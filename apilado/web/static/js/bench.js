@@ -95,6 +95,7 @@ class Bench {
     const view = this.view();
     const data = { edit, base: this.revision, gesture, final, view };
     this.accept(await this.player.edit(`${this.url}/edits`, data, final), final, { asked: true });
+    if (edit.op === "split-layer") this.setMode("eq"); // the cut is made: one that was refused leaves the knife in hand
     if (view.selected !== this.selected || view.mode !== this.mode) this.step("plan"); // chosen while it was on its way
   }
 
@@ -219,6 +220,7 @@ class Bench {
         const texts = await Promise.all(parts.map(async (part) => (await get(`${this.url}/${part}?${query}`)).text()));
         await handsOff(...parts);
         parts.forEach((part, index) => replaceKeepingPlace(document.getElementById(part), texts[index]));
+        this.redrawnWhileHeld();
         this.chosenSection();
       } while (this.sheets.again);
     } catch (error) {
@@ -316,10 +318,13 @@ class Bench {
         openDialog(await response.text());
       } else {
         form.append("target", target);
-        const { title, select } = await (await postForm(`${this.url}/audio`, form)).json();
-        if (select) this.remember(select);
-        await this.step("plan");
-        tell(`${title}: done.`);
+        const { told, select, dialog } = await (await postForm(`${this.url}/audio`, form)).json();
+        if (dialog) openDialog(dialog);
+        else {
+          if (select) this.remember(select);
+          await this.step("plan");
+          tell(told);
+        }
       }
     } catch (error) {
       tell(error.message, { fault: true });

@@ -7,6 +7,7 @@ let address = ""; // of the loop
 let alone = ""; // what is heard alone, as a query
 let audio = null; // { port, rate } of the audio thread
 let loop = null; // what was fetched last: { left, right, revision, rate }
+let lent = null; // the order of another loop that is heard instead, until it is given back
 let wanted = null;
 let fetched = null; // { revision, abort } of the request in flight
 
@@ -18,7 +19,8 @@ const ORDERS = {
   /** Another audio thread, which runs at `rate`. */
   audio({ port, rate }) {
     audio = { port, rate };
-    carry(loop);
+    if (lent) carryLent().catch(() => {});
+    else carry(loop);
   },
 
   refresh,
@@ -44,9 +46,10 @@ const ORDERS = {
   },
 
   /** Another loop until the own one is given back: with a part overdone, or with an edit as if it were made. */
-  async lend({ id, overdo, url, data }) {
+  async lend({ id, ...order }) {
+    lent = order;
     try {
-      carry(await samplesOf(overdo ? await get(`${address}&${alone}&overdo=${encodeURIComponent(overdo)}`) : await postRaw(url, data)));
+      await carryLent();
       postMessage({ id, answer: null });
     } catch (error) {
       refused(id, error);
@@ -54,6 +57,7 @@ const ORDERS = {
   },
 
   giveBack() {
+    lent = null;
     carry(loop);
   },
 };
@@ -67,6 +71,14 @@ function refused(id, { message, status, name }) {
 /** A loop to the audio thread, if that runs at its rate. */
 function carry(sound) {
   if (sound && audio?.rate === sound.rate) audio.port.postMessage({ order: "load", loop: sound });
+}
+
+/** What is lent, as it is by now; nothing if it is given back before it comes. */
+async function carryLent() {
+  const order = lent;
+  const { overdo, url, data } = order;
+  const sound = await samplesOf(overdo ? await get(`${address}&${alone}&overdo=${encodeURIComponent(overdo)}`) : await postRaw(url, data));
+  if (lent === order) carry(sound);
 }
 
 /** Asks for the sound of a revision. `final` drops a request for an earlier one that is still under way. */
@@ -85,7 +97,8 @@ async function run() {
     fetched = { revision, abort: new AbortController() };
     try {
       loop = await samplesOf(await get(`${address}&${alone}`, fetched.abort.signal));
-      carry(loop);
+      if (lent) carryLent().catch(() => {}); // an edit while it is held: it goes on being heard, of the new revision
+      else carry(loop);
       postMessage({ fetched: { revision: loop.revision, rate: loop.rate } });
     } catch (error) {
       if (error.name !== "AbortError" && error.status !== 204) {

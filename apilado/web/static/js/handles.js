@@ -222,7 +222,6 @@ export function listenToHandles(bench) {
         if (cut) {
           const frequency = rounded(bench.panels.frequencyAt(event), 1);
           bench.edit(() => ({ op: "split-layer", layer: cut.dataset.cut, frequency_hz: frequency }));
-          bench.setMode("eq");
           return;
         }
         const selected = event.target.closest("[data-select]");

@@ -6,6 +6,17 @@ import { tell } from "./api.js";
 export function listenToOverdo(bench) {
   let held = null;
 
+  /** The sheet was drawn anew while the key was held: its button is another one now. */
+  bench.redrawnWhileHeld = () => {
+    if (!held || held.button.isConnected) return;
+    const { overdo, hear } = held.button.dataset;
+    const same = (button) => button.dataset.overdo === overdo && button.dataset.hear === hear;
+    const button = [...document.querySelectorAll("[data-overdo], [data-hear]")].find(same);
+    if (!button) return;
+    held.button = button;
+    button.setAttribute("aria-pressed", true);
+  };
+
   async function begin(button) {
     if (held) return;
     held = { button };

@@ -18,7 +18,7 @@ export class Player {
     this.asked = new Map(); // what the courier owes an answer: number -> { resolve, reject }
     this.courier = new Worker("/static/js/courier.js", { type: "module" });
     this.courier.onmessage = ({ data }) => this.brought(data);
-    this.courier.onerror = () => this.told({ fault: "The sound cannot be fetched: a part of the page is missing. Load it again." });
+    this.courier.onerror = () => this.broke();
     this.courier.postMessage({ order: "begin", url: new URL(url, location.href).href });
   }
 
@@ -52,6 +52,16 @@ export class Player {
       this.asked.set(id, { resolve, reject });
       this.courier.postMessage({ ...order, id });
     });
+  }
+
+  /** The courier has died: what waits for it ends, so that nothing is thought to be kept that is not. */
+  broke() {
+    const fault = "The part of the page that fetches sound has stopped; what was changed last may not be kept. Load the page again.";
+    const waiting = [...this.asked.values()];
+    this.asked.clear();
+    this.rested?.();
+    waiting.forEach(({ reject }) => reject(new Refused(fault)));
+    this.told({ fault, rendering: false });
   }
 
   brought({ id, answer, error, rendering, fetched, fault }) {
