@@ -145,6 +145,22 @@ class EditingTest(BrowserCase):
             "document.querySelector(\"#sheet input[type=number][data-path='layers/mid/level_db']\").value === '-10.5'",
         )
 
+    def test_a_server_that_was_away_is_told_and_what_it_did_not_keep(self):
+        page = self.bench("Slipway")
+        page.keyboard.press("2")
+        field = "#sheet .field input.number[data-path='layers/mid/level_db']"
+        page.wait_for_selector(field)
+        kept = page.input_value(field)
+        page.context.set_offline(True)
+        page.fill(field, "-31")
+        page.press(field, "Enter")
+        page.wait_for_selector(".notice.is-fault >> text=The server cannot be reached")
+        self.assertEqual(page.input_value(field), "-31")
+        page.context.set_offline(False)
+        page.wait_for_selector(".notice >> text=Connected again. Not saved: your last change.")
+        self.until(page, f"document.querySelector(\"{field}\").value === '{kept}'")
+        self.assertEqual(str(self.document("Slipway")["layers"][1]["level_db"]).removesuffix(".0"), kept)
+
     def test_keyboard_alone(self):
         page = self.bench("Slipway")
         page.keyboard.press("?")

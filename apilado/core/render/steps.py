@@ -177,9 +177,9 @@ def shape_hit(
         # Room for what the filters ring on after the hit's end.
         cascade = np.array(sections)
         out = filtered(np.pad(out, ((0, 0), (0, settle_frames(cascade)))), cascade, looped=False)
-        out = out[:, : sounding_until(out, HIT_ENDS_DB)]
-    if clip_db > 0.0:
-        peak = float(np.max(np.abs(out), initial=0.0))
+        out = out[:, : max(1, sounding_until(out, HIT_ENDS_DB))]
+    peak = float(np.max(np.abs(out), initial=0.0))
+    if clip_db > 0.0 and peak > 0.0:
         gain = float(db_to_gain(clip_db))
         clipped = oversampled(out / np.float32(max(peak, 1e-6)), 4, lambda x: soft_clip(x, gain), looped=False)
         out = clipped * np.float32(peak / max(float(np.max(np.abs(clipped))), 1e-6))

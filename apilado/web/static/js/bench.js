@@ -101,6 +101,7 @@ class Bench {
 
   refused(error) {
     tell(error.message, { fault: true });
+    if (error.status === undefined) this.away = this.lost = true; // nobody answered: whether it is kept is not known
     this.step("plan", { quiet: true });
   }
 
@@ -338,11 +339,15 @@ class Bench {
     if (document.visibilityState === "visible" && !this.edits.busy) {
       try {
         const { revision } = await (await get(`${this.url}/revision`)).json();
-        if (revision !== this.revision && !this.edits.busy) {
+        if (this.away) {
+          await this.step("plan");
+          this.refreshControls(); // a field may still show what was never kept
+          tell(this.lost ? "Connected again. Not saved: your last change. The page shows what is stored." : "Connected again.");
+          this.away = this.lost = false;
+        } else if (revision !== this.revision && !this.edits.busy) {
           await this.step("plan");
           tell("This stack was changed in another tab; this page shows it as it is now.");
         }
-        this.away = false;
       } catch (error) {
         if (!this.away) tell(error.message, { fault: true });
         this.away = true;
