@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import fft
+from scipy import fft, signal
 from scipy.ndimage import maximum_filter1d
 
 from apilado.core.dsp.audio import Audio
@@ -27,7 +27,10 @@ FLOOR = 1e-4
 """Energy against the loudest moment below which a band counts as silent."""
 PART = 4096
 """Windows that are looked at in one go: a long file does not fill the memory."""
-LOW_HZ, LOW_WITHIN_MS = 150.0, 100.0
+LOW_HZ = 150.0
+LOW_BEFORE_MS, LOW_AFTER_MS = 40.0, 80.0
+AT_LEAST_BY = 1.5
+"""Power after against before: a tail that goes on is no rise."""
 
 
 @dataclass(frozen=True)
@@ -38,7 +41,8 @@ class Onset:
     strength: float
     """Its rise against the greatest, 0 to 1."""
     low_share: float
-    """Of its first 100 ms of energy, how much lies under 150 Hz: a kick has most of it there."""
+    """Of the power that it adds to what sounded before, how much lies under 150 Hz: of a kick, most; of a hat over a
+    kick's tail, nothing."""
 
 
 def onsets(audio: Audio, *, rate_hz: int) -> tuple[Onset, ...]:
@@ -66,6 +70,9 @@ def onsets(audio: Audio, *, rate_hz: int) -> tuple[Onset, ...]:
     rise = np.sum(np.maximum(levels - before, 0.0), axis=1)
     least = LEAST_RISE * float(np.max(rise))
     apart = round(CLOSEST_MS / HOP_MS)
+    halves = [
+        signal.sosfilt(signal.butter(4, LOW_HZ, kind, fs=rate_hz, output="sos"), padded) for kind in ("low", "high")
+    ]
     found: list[Onset] = []
     for index in np.argsort(-rise, kind="stable"):
         if rise[index] < max(least, 0.2):
@@ -76,7 +83,8 @@ def onsets(audio: Audio, *, rate_hz: int) -> tuple[Onset, ...]:
         at = _placed(padded, int(starts[index]), size, rate_hz)
         seconds = (at - lead) / rate_hz
         if all(abs(seconds - other.seconds) > CLOSEST_MS / 1000.0 for other in found):
-            share = _low_share(padded[at : at + ms_to_samples(LOW_WITHIN_MS, rate_hz)], rate_hz)
+            low, high = (_added(half, at, rate_hz) for half in halves)
+            share = low / (low + high) if low + high > 0.0 else 0.0
             found.append(Onset(max(0.0, seconds), float(rise[index] / np.max(rise)), share))
     return tuple(sorted(found, key=lambda onset: onset.seconds))
 
@@ -93,8 +101,9 @@ def _placed(padded: NDArray[np.float64], start: int, size: int, rate_hz: int) ->
     return first + int(above[0]) if above.size else start
 
 
-def _low_share(part: NDArray[np.float64], rate_hz: int) -> float:
-    powers = np.abs(np.fft.rfft(part)) ** 2
-    at = np.arange(powers.shape[0]) * (rate_hz / max(part.shape[0], 1))
-    total = float(np.sum(powers))
-    return float(np.sum(powers[at < LOW_HZ])) / total if total > 0.0 else 0.0
+def _added(half: NDArray[np.float64], at: int, rate_hz: int) -> float:
+    """The power that comes in at a sample, over the tail of what sounded before it."""
+    before = half[max(0, at - ms_to_samples(LOW_BEFORE_MS, rate_hz)) : at]
+    after = half[at : at + ms_to_samples(LOW_AFTER_MS, rate_hz)]
+    was, now = (float(np.mean(part**2)) if part.size else 0.0 for part in (before, after))
+    return max(0.0, now - AT_LEAST_BY * was)

@@ -63,6 +63,32 @@ class OnsetTest(unittest.TestCase):
         for onset, (_, kind) in zip(onsets(audio, rate_hz=48000), hits, strict=True):
             self.assertEqual(onset.low_share > 0.5, kind == "kick", (kind, onset))
 
+    def test_a_hat_over_a_kicks_tail_is_no_kick(self):
+        # Common practice: a kick with a long tuned tail, and hats through it. Tempo, pitch, tail and hats by seed.
+        for seed in range(24):
+            rng = np.random.default_rng(seed)
+            rate = int(rng.choice((44100, 48000, 96000)))
+            beat = 60.0 / rng.uniform(70.0, 150.0)
+            tuned = {"end_hz": rng.uniform(38.0, 62.0), "decay_ms": rng.uniform(400.0, 1200.0), "click": 0.2}
+            kick = kick_sound(start_hz=220.0, sweep_ms=60.0, drive_db=3.0, rate_hz=rate, seed=1, **tuned)[0]
+            hits = [(2.0 * n * beat, "kick") for n in range(4)]
+            hits += [((2 * n + b) * beat, "hat") for n in range(4) for b in (0.5, 1.0, 1.5) if rng.random() < 0.8]
+            audio = np.zeros(round(9 * beat * rate) + rate)
+            for seconds, kind in hits:
+                at = round(seconds * rate)
+                gain = 1.0 if kind == "kick" else rng.uniform(0.4, 1.2)
+                sound = kick[: round(2 * beat * rate)] if kind == "kick" else struck("hat", rate, rng)
+                audio[at : at + sound.shape[0]] += gain * sound
+            found = onsets(np.stack([audio, audio]).astype(np.float32) * 0.4, rate_hz=rate)
+            near = {kind: [] for _, kind in hits}
+            for onset in found:
+                apart, kind = min((abs(onset.seconds - seconds), kind) for seconds, kind in hits)
+                self.assertLess(apart, 0.01, seed)
+                near[kind].append(onset.low_share)
+            self.assertEqual(len(near["kick"]), 4, seed)
+            self.assertGreater(min(near["kick"]), 0.6, (seed, near))
+            self.assertLess(max(near.get("hat", [0.0])), 0.2, (seed, near))
+
     def test_a_long_file_is_gone_through_in_parts(self):
         audio, hits = drum_loop(120.0, 48000, 6)
         again = np.concatenate([audio, audio, audio], axis=1)
