@@ -1,5 +1,6 @@
 """The bench as a designer uses it."""
 
+import base64
 import json
 import zipfile
 
@@ -284,6 +285,41 @@ class FilesTest(BrowserCase):
             ],
         )
         self.assertEqual(measures["name"], "Tide Mill")
+        self.assertEqual(self.complaints, [])
+
+    def drop(self, page, path, selector):
+        """A file dropped on an element, as from a folder's window."""
+        page.evaluate(
+            """([encoded, name, selector]) => {
+              const held = new DataTransfer();
+              held.items.add(new File([Uint8Array.from(atob(encoded), (c) => c.charCodeAt(0))], name));
+              for (const kind of ["dragover", "drop"]) {
+                const event = new DragEvent(kind, { bubbles: true, cancelable: true, dataTransfer: held });
+                document.querySelector(selector).dispatchEvent(event);
+              }
+            }""",
+            [base64.b64encode(path.read_bytes()).decode(), path.name, selector],
+        )
+
+    def test_files_that_are_dropped(self):
+        page = self.bench("Rope Walk")
+        rope, quiet, notes = (self.folder / name for name in ("rope.wav", "quiet.wav", "line.mid"))
+        rope.write_bytes(wav(sine(55.0, 0.5)))
+        quiet.write_bytes(wav(sine(55.0, 0.5, amplitude=0.0)))
+        notes.write_bytes(write_midi([Note(pitch=40)], tempo_bpm=90.0, beats_per_bar=4, name="x"))
+        self.drop(page, rope, "#layers li[data-select=kick] .row-name")
+        page.wait_for_selector("#notices >> text=Kick plays rope.wav.")
+        self.drop(page, quiet, "#profile")
+        page.wait_for_selector("#notices >> text=There is only silence in it.")
+        page.wait_for_selector("#layers .row-name >> text=quiet")
+        self.drop(page, notes, "#passage")
+        page.wait_for_selector("dialog >> text=Use these notes")
+        self.assertEqual(page.locator(".is-dropped-on").count(), 0)
+        shelf = self.open("/")
+        bundle = self.folder / "dropped.apilado"
+        bundle.write_bytes(self.server.ask(f"/stacks/{self.stacks['Slipway']}/export/bundle"))
+        self.drop(shelf, bundle, "main")
+        shelf.wait_for_selector("text=is on the shelf")
         self.assertEqual(self.complaints, [])
 
     def test_a_broken_file_is_named_and_changes_nothing(self):

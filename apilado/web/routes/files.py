@@ -6,6 +6,7 @@ import math
 from typing import Any
 from urllib.parse import quote
 
+import numpy as np
 from fastapi import APIRouter, Depends, File, Form, Request, UploadFile
 from fastapi.responses import FileResponse, HTMLResponse, Response
 from pydantic import ValidationError
@@ -66,6 +67,8 @@ def audio(request: Request, stack_id: int, target: str = Form(), file: UploadFil
     done = stacks.edit(workspace, stack_id, change)
     after = done.revision.stack
     said = [f"{change.title(done.before, after)}.", change.remark(after)]
+    if target != "reference" and not np.any(workspace.load(asset.sha256, after.sample_rate)):
+        said.append("There is only silence in it.")
     told = " ".join(sentence for sentence in said if sentence)
     return {"revision": done.revision.id, "told": told, "select": part_added(done.before, after)}
 

@@ -5,6 +5,7 @@ import { EditQueue } from "./edits.js";
 import { listenToFields, prepareFields, showStates, showTexts, showValues } from "./fields.js";
 import { listenToHandles } from "./handles.js";
 import { listenToKeys } from "./keys.js";
+import { listenToDrops } from "./drops.js";
 import { listenToOverdo } from "./overdo.js";
 import { Panels } from "./panels.js";
 import { Player } from "./player.js";
@@ -307,11 +308,20 @@ class Bench {
   // --- files -----------------------------------------------------------------------------------------------------------
 
   async upload(input) {
-    const file = input.files[0];
-    if (!file) return;
+    if (input.files[0]) await this.bring(input.files[0], input.dataset.upload);
+    input.value = "";
+  }
+
+  /** A file that was dropped: on a row, for its part; elsewhere, for a new layer; notes, for the pattern. */
+  dropped(file, place) {
+    const [kind, name] = (place.dataset.select ?? "").split(":");
+    const part = kind === "kick" ? "kick" : ["layer", "trigger"].includes(kind) ? name : "new";
+    return this.bring(file, /\.midi?$/i.test(file.name) ? "midi" : part);
+  }
+
+  async bring(file, target) {
     const form = new FormData();
     form.append("file", file);
-    const target = input.dataset.upload;
     tell(`Reading ‘${file.name}’ …`);
     try {
       if (target === "midi" || target.startsWith("hits:")) {
@@ -330,7 +340,6 @@ class Bench {
     } catch (error) {
       tell(error.message, { fault: true });
     }
-    input.value = "";
   }
 
   // --- other tabs ------------------------------------------------------------------------------------------------------
@@ -433,6 +442,7 @@ function listen(bench) {
     else if (pressed.id === "help") document.getElementById("help-dialog").showModal();
     else bench.step(pressed.id);
   });
+  listenToDrops((at) => at.closest("#layers li[data-select]") ?? document.getElementById("bench"), (file, place) => bench.dropped(file, place));
   document.addEventListener("change", (event) => {
     if (event.target.dataset?.upload) bench.upload(event.target);
   });
