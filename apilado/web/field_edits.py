@@ -9,10 +9,10 @@ from apilado.core.document.editing import PLACE, Edit, fresh_id
 from apilado.core.document.edits import edit_from_data
 from apilado.core.document.edits_borders import MoveCrossover
 from apilado.core.document.edits_layers import SetSource
-from apilado.core.document.edits_pattern import ReplaceHit, ReplaceNote
+from apilado.core.document.edits_pattern import ReplaceHit, ReplaceNote, SetBars
 from apilado.core.document.edits_values import SetValue
 from apilado.core.document.reading import is_text
-from apilado.core.document.stack import Stack
+from apilado.core.document.stack import MOST_BARS, Stack
 from apilado.core.notes import Note
 from apilado.errors import InvalidEdit
 from apilado.web.items import hit_of, note_of
@@ -57,6 +57,8 @@ def field_edit(stack: Stack, path: str, value: Any) -> Edit:
         return SetValue(path=path, value={"first": _whole(first, "band"), "last": _whole(end, "band")})
     if last in ("harmonics", "hits"):
         return SetValue(path=path, value=_listed(str(value), blanks=last == "harmonics"))
+    if path == "bars" and 1 <= _number(value, "bars") <= MOST_BARS:
+        return SetBars(bars=_whole(value, "bars"))
     if head.startswith("crossovers/") and last == "frequency_hz":
         return MoveCrossover(index=_whole(head.split("/")[1], "crossover"), frequency_hz=_number(value, "frequency"))
     return SetValue(path=path, value=_like(_value_at(stack, path), value))

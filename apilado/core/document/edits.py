@@ -22,7 +22,7 @@ from apilado.core.document.edits_borders import (
     SplitLayer,
 )
 from apilado.core.document.edits_layers import AddLayer, MoveLayer, RemoveLayer, SetDrumSound, SetSource
-from apilado.core.document.edits_pattern import ReplaceHit, ReplaceNote, SetPattern, TransposePattern
+from apilado.core.document.edits_pattern import ReplaceHit, ReplaceNote, SetBars, SetPattern, TransposePattern
 from apilado.core.document.edits_values import (
     AddPart,
     CopyPoint,
@@ -73,6 +73,7 @@ EDITS: tuple[type[Edit], ...] = (
     ReplaceNote,
     ReplaceHit,
     TransposePattern,
+    SetBars,
     SetPattern,
     Several,
 )
@@ -99,6 +100,7 @@ AnyEdit = Annotated[
     | ReplaceNote
     | ReplaceHit
     | TransposePattern
+    | SetBars
     | SetPattern
     | Several,
     Field(discriminator="op"),

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import math
 from typing import Literal
 
 from pydantic import Field
 
 from apilado.core.document.editing import Data, Edit, drum_of
-from apilado.core.document.stack import Stack
+from apilado.core.document.stack import MOST_BARS, Stack
 from apilado.core.notes import Note
 from apilado.core.units import midi_to_name
 from apilado.errors import InvalidEdit
@@ -75,6 +76,26 @@ class TransposePattern(Edit):
 
     def title(self, before: Stack, after: Stack) -> str:
         return f"Transpose the pattern by {self.semitones:+d} semitones"
+
+
+class SetBars(Edit):
+    """Sets the length of the loop. In bars that are added the drums go on as they were, unless they have hits there."""
+
+    op: Literal["set-bars"] = "set-bars"
+    bars: int = Field(ge=1, le=MOST_BARS)
+
+    def alter(self, data: Data) -> None:
+        was, now = (float(bars * data["beats_per_bar"]) for bars in (data["bars"], self.bars))
+        data["bars"] = self.bars
+        for drum in (data["kick"], *data["triggers"]):
+            round_of = [hit for hit in drum["hits"] if hit < was]
+            if len(round_of) < len(drum["hits"]):
+                continue  # it was longer before
+            again = range(1, math.ceil(now / was))
+            drum["hits"] += [hit + n * was for n in again for hit in round_of if hit + n * was < now]
+
+    def title(self, before: Stack, after: Stack) -> str:
+        return f"Length: {self.bars} bar{'' if self.bars == 1 else 's'}"
 
 
 class SetPattern(Edit):

@@ -19,6 +19,7 @@ from apilado.core.treatments.registry import AnyTreatment
 
 FORMAT = "apilado-stack"
 VERSION = 3
+MOST_BARS = 64
 SampleRate = Literal[44100, 48000, 96000]
 CLOSEST_BORDERS = 2.0 ** (1.0 / 3.0)
 LONGEST_SECONDS = 180.0
@@ -99,7 +100,7 @@ class Stack(Model):
     name: str = text("New stack", label="Name")
     tempo_bpm: float = number(126.0, low=40.0, high=240.0, step=0.1, unit="bpm", label="Tempo")
     beats_per_bar: int = integer(4, low=1, high=16, label="Beats per bar")
-    bars: int = integer(4, low=1, high=64, label="Bars")
+    bars: int = integer(4, low=1, high=MOST_BARS, label="Bars")
     key: str = Field(default="F minor", json_schema_extra={"enum": list(KEYS)})
     sample_rate: SampleRate = choice(48000, label="Sample rate", unit="Hz")
     seed: int = integer(1, low=0, high=2**31 - 1, label="Seed")

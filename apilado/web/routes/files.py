@@ -20,7 +20,7 @@ from apilado.core.document.edits_pattern import SetPattern
 from apilado.core.document.edits_values import SetValue
 from apilado.core.document.followers import followers_of, keeping_followers
 from apilado.core.document.reading import explain, stack_to_json
-from apilado.core.document.stack import Stack
+from apilado.core.document.stack import MOST_BARS, Stack
 from apilado.core.formats.audio_files import read_audio
 from apilado.core.formats.bundles import write_bundle
 from apilado.core.formats.midi_files import read_midi, write_midi
@@ -33,7 +33,6 @@ from apilado.web.routes.bench import part_added
 from apilado.web.routes.common import deliveries_of, workspace_of
 
 router = APIRouter()
-MOST_BARS = 64
 
 
 @router.post("/stacks/{stack_id}/audio")

@@ -5,7 +5,7 @@ import numpy as np
 from apilado.core.document.edits import Several, apply, edit_from_data
 from apilado.core.document.edits_borders import AddCrossover, MoveCrossover, RemoveCrossover, SplitLayer
 from apilado.core.document.edits_layers import AddLayer, MoveLayer, RemoveLayer, SetSource
-from apilado.core.document.edits_pattern import ReplaceHit, ReplaceNote, SetPattern, TransposePattern
+from apilado.core.document.edits_pattern import ReplaceHit, ReplaceNote, SetBars, SetPattern, TransposePattern
 from apilado.core.document.edits_values import (
     AddPart,
     CopyPoint,
@@ -117,6 +117,16 @@ class EditsTest(unittest.TestCase):
         np.testing.assert_array_equal(alone["mid"], all_new["mid"])
         self.assertIn("high and high copy take the new sound too", change.remark(followed))
         self.assertIsNone(keeping_followers(stack, stack.layer("sub"), change))
+
+    def test_bars_that_are_added_repeat_the_drums(self):
+        short = apply(apply(STACK, SetValue(path="kick/hits", value=[0.0, 2.5])), SetValue(path="bars", value=1))
+        self.assertEqual(apply(short, SetBars(bars=3)).kick.hits, (0.0, 2.5, 4.0, 6.5, 8.0, 10.5))
+        self.assertEqual(apply(apply(short, SetBars(bars=3)), SetBars(bars=2)).bars, 2)
+        # What was cut off before comes back as it was.
+        kept = apply(apply(short, SetValue(path="kick/hits", value=[0.0, 5.0])), SetBars(bars=2))
+        self.assertEqual(kept.kick.hits, (0.0, 5.0))
+        odd = apply(short.model_copy(update={"bars": 2, "kick": short.kick}), SetBars(bars=3))
+        self.assertEqual(odd.kick.hits, (0.0, 2.5, 8.0, 10.5))
 
     def test_a_crossover_stops_a_third_of_an_octave_short_of_its_neighbours(self):
         up = apply(STACK, MoveCrossover(index=0, frequency_hz=5000.0))

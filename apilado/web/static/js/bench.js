@@ -222,6 +222,8 @@ class Bench {
         const texts = await Promise.all(parts.map(async (part) => (await get(`${this.url}/${part}?${query}`)).text()));
         await handsOff(...parts);
         parts.forEach((part, index) => replaceKeepingPlace(document.getElementById(part), texts[index]));
+        if (this.shown !== this.selected) document.getElementById("sheet").parentElement.scrollTop = 0; // another sheet
+        this.shown = this.selected;
         this.redrawnWhileHeld();
         this.chosenSection();
       } while (this.sheets.again);
