@@ -1,12 +1,22 @@
-"""python -m tests [WORD ...]: runs all tests, or those whose dotted name holds a word; counts them plainly."""
+"""python -m tests [WORD ...]: runs all tests, or those whose dotted name holds a word; counts them plainly.
+
+All of them run in two processes side by side: the browser's, which wait for what is played, and the others.
+"""
 
 from __future__ import annotations
 
+import re
+import subprocess
 import sys
 import time
 import unittest
 import warnings
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+
+BROWSER = "tests.browser."
+PARTS = ([BROWSER], ["--without", BROWSER])
+COUNTED = re.compile(r"^(\d+) passed, (\d+) failed, (\d+) skipped$", re.MULTILINE)
 
 
 def cases(suite: unittest.TestSuite) -> Iterator[unittest.TestCase]:
@@ -34,9 +44,12 @@ class Timed(unittest.TextTestResult):
         super().stopTest(test)
 
 
-def main(words: list[str]) -> int:
+def run(words: list[str], without: str | None = None) -> int:
+    """The tests whose name holds a word and does not begin with `without`, in this process."""
     found = list(cases(unittest.defaultTestLoader.discover("tests", top_level_dir=".")))
     chosen = [case for case in found if not words or any(word in case.id() for word in words)]
+    if without is not None:
+        chosen = [case for case in chosen if not case.id().startswith(without)]
     # Warnings are errors here, but for those that other packages give about themselves.
     warnings.simplefilter("error")
     for package in ("librosa", "audioread", "pyloudnorm", "numba", "lazy_loader", "joblib", "sklearn"):
@@ -50,6 +63,36 @@ def main(words: list[str]) -> int:
     passed = result.testsRun - failed - skipped
     print(f"{passed} passed, {failed} failed, {skipped} skipped")
     return 1 if failed or not result.testsRun else 0
+
+
+def run_side_by_side() -> int:
+    """All tests, in two processes. What each says is shown when it is through; one without a count has failed."""
+
+    def ended(part: list[str]) -> subprocess.CompletedProcess[str]:
+        command = [sys.executable, "-W", "error", "-m", "tests", *part]
+        return subprocess.run(command, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, check=False)
+
+    print("The browser's tests and all others run side by side; each part is shown when it is through.", flush=True)
+    totals, broken = [0, 0, 0], False
+    with ThreadPoolExecutor() as pool:
+        for name, process in zip(("Browser", "All others"), pool.map(ended, PARTS), strict=True):
+            print(f"--- {name}\n{process.stdout}", flush=True)
+            counts = COUNTED.findall(process.stdout)
+            broken = broken or process.returncode != 0 or not counts
+            if counts:
+                totals = [total + int(count) for total, count in zip(totals, counts[-1], strict=True)]
+            else:
+                print(f"This part ended with {process.returncode} before it was through.")
+    passed, failed, skipped = totals
+    failed = max(failed, 1) if broken else failed
+    print(f"{passed} passed, {failed} failed, {skipped} skipped")
+    return 1 if failed or not passed else 0
+
+
+def main(words: list[str]) -> int:
+    if words[:1] == ["--without"]:
+        return run([], without=words[1])
+    return run(words) if words else run_side_by_side()
 
 
 if __name__ == "__main__":
