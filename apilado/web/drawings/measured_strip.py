@@ -93,6 +93,6 @@ def _ducks(measures: Measures, view: View, lane: float) -> list[str]:
         closed = [(0.0, lane + 1.0), *trace, (view.passage, lane + 1.0)]
         state = "reduction" if chosen is not None and chosen.id == name else "reduction is-other"
         parts.append(tag("polygon", class_=state, points=points(closed)))
-    said = f"duck −{span:.0f} dB" if measures.reductions else "duck off"
-    parts.append(label(said, view.passage - 6, view.strip - 5, class_="grid-label", text_anchor="end"))
+    said = f"ducks, 0 to −{span:.0f} dB" if measures.reductions else "no duck"
+    parts.append(label(said, view.passage - 6, view.strip - 14, class_="grid-label", text_anchor="end"))
     return parts

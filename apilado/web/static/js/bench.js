@@ -408,6 +408,7 @@ function replaceKeepingPlace(place, html) {
 }
 
 function openDialog(html) {
+  document.getElementById("notices").replaceChildren(); // that a file was being read is over
   document.getElementById("dialog-body").innerHTML = html;
   document.getElementById("dialog").showModal();
 }
