@@ -35,5 +35,7 @@ class FolderLock:
         os.write(self._file, str(os.getpid()).encode())
 
     def release(self) -> None:
-        """Gives the folder back."""
-        os.close(self._file)
+        """Gives the folder back; again does nothing: the number of a closed file may be another's by now."""
+        if self._file >= 0:
+            os.close(self._file)
+            self._file = -1

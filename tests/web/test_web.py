@@ -3,7 +3,9 @@
 import html.parser
 import json
 import re
+import threading
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from unittest import mock
 from urllib.parse import quote
@@ -310,6 +312,25 @@ class HardUseTest(WebCase):
         ):
             told = self.edit({"op": "set", "path": path, "value": value}, status=422)
             self.assertIn("there is no audio", told["error"])
+
+    def test_edits_do_not_wait_behind_heavy_views(self):
+        go_on = threading.Event()
+        self.addCleanup(go_on.set)
+
+        def held(measures, **given):
+            go_on.wait(120.0)
+            return []
+
+        url = f"/stacks/{self.stack_id}"
+        with self.client, ThreadPoolExecutor(61) as pool, mock.patch("apilado.web.routes.bench.make_room", held):
+            rooms = [pool.submit(self.client.get, f"{url}/room?client={number}") for number in range(60)]
+            edit = {"op": "set", "path": "layers/mid/level_db", "value": -7.0}
+            posted = {"edit": edit, "base": 0, "view": {}}
+            answer = pool.submit(self.client.post, f"{url}/edits", json=posted).result(timeout=60.0)
+            self.assertEqual(answer.status_code, 200, answer.text)
+            self.assertFalse(any(room.done() for room in rooms))
+            go_on.set()
+            self.assertEqual({room.result().status_code for room in rooms} - {204}, {200})
 
     def test_a_kick_that_starts_behind_its_end_is_silent_and_can_be_put_right(self):
         sound = {"kind": "sample", "file_name": "k.wav"}

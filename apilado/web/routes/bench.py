@@ -33,6 +33,7 @@ from apilado.web.layer_rows import facts, layer_rows, listening, states, texts
 from apilado.web.measured_sheets import MEASURED_SHEETS
 from apilado.web.pages import formatted, page
 from apilado.web.routes.common import audition_of, workspace_of
+from apilado.web.routes.heavy import heavy
 from apilado.web.sheets.base import AUDIO_ACCEPT
 from apilado.web.sheets.sheet import TABS, sheet_sections, tab_of
 
@@ -215,6 +216,7 @@ def loudness_alone(measures: Measures, heard: Audition) -> float | None:
 
 
 @router.post("/drawings")
+@heavy
 def drawings(request: Request, stack_id: int, posted: DrawingsRequest) -> dict[str, Any]:
     """What was measured, drawn; and the soundings."""
     workspace = workspace_of(request)
@@ -234,6 +236,7 @@ def drawings(request: Request, stack_id: int, posted: DrawingsRequest) -> dict[s
 
 
 @router.get("/plumb")
+@heavy
 def plumb(request: Request, stack_id: int, goal: Literal["worst", "mean"] = "worst", client: str = "") -> HTMLResponse:
     """The view of Plumb: how neighbours meet, and what would let them add up best."""
     workspace = workspace_of(request)
@@ -247,6 +250,7 @@ def plumb(request: Request, stack_id: int, goal: Literal["worst", "mean"] = "wor
 
 
 @router.get("/room")
+@heavy
 def room(request: Request, stack_id: int, most: int = MOST_PROPOSALS, client: str = "") -> HTMLResponse:
     """The room map over time, and proposals that make room, each with what it was measured to do."""
     workspace = workspace_of(request)

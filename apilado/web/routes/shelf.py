@@ -13,6 +13,7 @@ from apilado.store.stacks import Listed, Unreadable
 from apilado.web.drawings.small_pile import small_pile
 from apilado.web.pages import page
 from apilado.web.routes.common import workspace_of
+from apilado.web.routes.heavy import heavy
 
 router = APIRouter()
 
@@ -46,6 +47,7 @@ def favicon() -> Response:
 
 
 @router.get("/stacks/{stack_id}/card")
+@heavy
 def card(request: Request, stack_id: int) -> HTMLResponse:
     """One stack with its measured pile and its counts; measures it if that was not done yet."""
     workspace = workspace_of(request)
