@@ -11,7 +11,7 @@ from apilado.core.notes import Note
 from apilado.web.sheets.drums import PATTERNS, pattern_hits, rotated
 from tests.core.measure.test_drums import drum_loop
 from tests.support import noise, rendered, sine, wav
-from tests.web.test_web import Structure, WebCase
+from tests.web.case import Structure, WebCase
 
 
 class CarvingWebCase(WebCase):

@@ -1,11 +1,12 @@
 // The bench: holds what is chosen and shown, sends edits, and brings drawings, sheet and sound up to date.
 
+import { Alone } from "./alone.js";
 import { get, post, postForm, tell } from "./api.js";
+import { listenToDrops } from "./drops.js";
 import { EditQueue } from "./edits.js";
 import { listenToFields, prepareFields, showStates, showTexts, showValues } from "./fields.js";
 import { listenToHandles } from "./handles.js";
 import { listenToKeys } from "./keys.js";
-import { listenToDrops } from "./drops.js";
 import { listenToOverdo } from "./overdo.js";
 import { Panels } from "./panels.js";
 import { Player } from "./player.js";
@@ -26,7 +27,7 @@ class Bench {
     this.selected = sessionStorage.getItem(`selected ${this.url}`) ?? "piece";
     this.item = "";
     this.mode = "eq";
-    this.alone = JSON.parse(sessionStorage.getItem(`alone ${this.url}`) ?? '{"alone":[],"point":""}');
+    this.alone = new Alone(this);
     this.panels = new Panels();
     this.panels.beats = this.info.beats;
     this.player = new Player(`${this.url}/loop?client=${this.client}`, Number(root.dataset.rate), (said) => this.heard(said));
@@ -42,39 +43,7 @@ class Bench {
   }
 
   view() {
-    return { ...this.panels.sizes(), selected: this.selected, mode: this.mode, ...this.alone };
-  }
-
-  // --- what is heard alone: this listener's, in no document -----------------------------------------------------------
-
-  /** As a query tells it. */
-  aloneQuery() {
-    return new URLSearchParams({ alone: this.alone.alone.join(","), point: this.alone.point });
-  }
-
-  /** Hears a part alone, with others that are, or no longer. */
-  toggleAlone(owner) {
-    const others = this.alone.alone.filter((other) => other !== owner);
-    this.hearAlone({ alone: others.length < this.alone.alone.length ? others : [...others, owner], point: "" });
-  }
-
-  /** Hears only what an EQ point touches, or the whole again. */
-  togglePoint(path) {
-    this.hearAlone({ ...this.alone, point: this.alone.point === path ? "" : path });
-  }
-
-  hearAlone(alone) {
-    this.alone = alone;
-    sessionStorage.setItem(`alone ${this.url}`, JSON.stringify(alone));
-    this.player.hearAlone(this.aloneQuery().toString());
-    this.showAlone();
-    this.step("plan");
-  }
-
-  /** Which buttons are pressed in. */
-  showAlone() {
-    document.querySelectorAll("[data-alone]").forEach((button) => button.setAttribute("aria-pressed", this.alone.alone.includes(button.dataset.alone)));
-    document.querySelectorAll("[data-listen]").forEach((button) => button.setAttribute("aria-pressed", button.dataset.listen === this.alone.point));
+    return { ...this.panels.sizes(), selected: this.selected, mode: this.mode, ...this.alone.heard };
   }
 
   /** Tells assistive technology, and whoever waits, that the page is not up to date yet. */
@@ -215,7 +184,7 @@ class Bench {
         this.sheets.again = false;
         const whole = this.sheets.all;
         this.sheets.all = false;
-        const query = this.aloneQuery();
+        const query = this.alone.query();
         query.set("selected", this.selected);
         query.set("item", this.item);
         const parts = whole ? ["sheet", "layers"] : ["sheet"];
@@ -428,8 +397,8 @@ function listen(bench) {
     if (pressed.dataset.edit) {
       bench.edit(() => JSON.parse(pressed.dataset.edit));
       if ("close" in pressed.dataset) pressed.closest("dialog").close();
-    } else if (pressed.dataset.alone) bench.toggleAlone(pressed.dataset.alone);
-    else if (pressed.dataset.listen) bench.togglePoint(pressed.dataset.listen);
+    } else if (pressed.dataset.alone) bench.alone.toggle(pressed.dataset.alone);
+    else if (pressed.dataset.listen) bench.alone.togglePoint(pressed.dataset.listen);
     else if (pressed.dataset.show) bench.panels.show(JSON.parse(pressed.dataset.show));
     else if ("close" in pressed.dataset) pressed.closest("dialog").close();
     else if (pressed.dataset.mode) bench.setMode(pressed.dataset.mode);
@@ -504,7 +473,7 @@ function zoom(bench, kind) {
 
 const bench = new Bench(document.getElementById("bench"));
 listen(bench);
-bench.player.hearAlone(bench.aloneQuery().toString());
+bench.player.hearAlone(bench.alone.query().toString());
 await bench.step("plan");
 bench.animate();
 bench.poll();
