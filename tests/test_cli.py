@@ -130,7 +130,7 @@ class KilledTest(FolderCase):
         try:
             told = json.loads(again.ask("/stacks/1/plan", {"view": {}}))
             self.assertEqual(told["tempo_bpm"], acknowledged)
-            self.assertEqual(told["undo"], "Set tempo_bpm")
+            self.assertEqual(told["undo"], f"Tempo: {acknowledged:g} bpm")
             self.assertEqual(list((self.folder / "data" / "deliveries").iterdir()), [])
             self.assertEqual(list((self.folder / "data" / "assets").glob("*.part")), [])
         finally:
