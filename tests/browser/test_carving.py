@@ -195,6 +195,16 @@ class WhilePlayingTest(CarvingCase):
         self.assertTrue(self.hears(page, alone))
         page.click("#sheet [data-listen='layers/mid/eq/0'][aria-pressed=true]")
         self.settled(page)
+        page.click("#sheet [data-listen='layers/mid/eq/0']")
+        self.settled(page)
+        page.locator("#sheet [data-edit]").filter(has_text="Remove").evaluate_all(
+            "(all, path) => all.find((b) => JSON.parse(b.dataset.edit).path === path).click()", "layers/mid/eq/0"
+        )
+        self.settled(page)
+        page.wait_for_selector("[data-text=listening]:empty", state="attached")
+        self.assertTrue(self.hears(page, self.loop("Slipway")))
+        page.click("#undo")
+        self.settled(page)
         self.assertTrue(self.hears(page, self.loop("Slipway")))
         self.assertLess(np.abs(alone).max(), np.abs(self.loop("Slipway")).max())
         revision = self.server.stack(self.stacks["Slipway"])

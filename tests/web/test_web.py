@@ -6,6 +6,7 @@ from pathlib import Path
 
 import numpy as np
 
+from apilado.core.document.layer import Layer
 from apilado.core.formats.bundles import write_bundle
 from apilado.core.formats.midi_files import write_midi
 from apilado.core.measure.loudness import measure_loudness
@@ -297,7 +298,7 @@ class FilesTest(WebCase):
         content = wav(sine(80.0, 0.3))
         for target, holds in (
             ("kick", lambda s: s.kick.sound.kind == "sample"),
-            ("sub", lambda s: s.layer("sub").source.kind == "take"),
+            ("layers/sub", lambda s: s.layer("sub").source.kind == "take"),
             ("new", lambda s: s.layers[-1].name == "my take"),
         ):
             answer = self.client.post(
@@ -313,10 +314,20 @@ class FilesTest(WebCase):
         self.assertIn("'a.wav'", bad.json()["error"])
         self.assertEqual(self.head(), before)
 
+    def test_a_layer_with_the_kicks_id_takes_its_own_recording(self):
+        stack = self.head().stack
+        stack = stack.model_copy(update={"layers": (*stack.layers, Layer(id="kick", name="kick"))})
+        made = self.workspace.stacks.create(stack).stack_id
+        files = {"file": ("k.wav", wav(sine(80.0, 0.3)))}
+        answer = self.client.post(f"/stacks/{made}/audio", data={"target": "layers/kick"}, files=files)
+        self.assertEqual(answer.status_code, 200, answer.text)
+        after = self.workspace.stacks.head(made).stack
+        self.assertEqual((after.layer("kick").source.kind, after.kick), ("take", stack.kick))
+
     def test_a_new_source_asks_what_those_play_that_took_the_old_one(self):
         before = self.head()
         files, url = {"file": ("my <take>.wav", wav(sine(80.0, 0.3)))}, f"/stacks/{self.stack_id}/audio"
-        dialog = self.client.post(url, data={"target": "mid"}, files=files).json()["dialog"]
+        dialog = self.client.post(url, data={"target": "layers/mid"}, files=files).json()["dialog"]
         self.assertIn("‘high’ takes its sound from ‘mid’", dialog)
         self.assertNotIn("<take>", dialog)
         self.assertEqual(self.head(), before)
@@ -330,7 +341,7 @@ class FilesTest(WebCase):
         after = self.head().stack
         self.assertEqual(after.layer("high").source, before.stack.layer("mid").source)
         self.assertEqual(after.layer("mid").source.file_name, "my <take>.wav")
-        told = self.client.post(url, data={"target": "mid"}, files=files).json()
+        told = self.client.post(url, data={"target": "layers/mid"}, files=files).json()
         self.assertEqual(told["told"], "mid plays my <take>.wav.")
 
     def test_midi_is_offered_then_taken(self):

@@ -104,7 +104,8 @@ class SplitLayer(Edit):
             border = sum(1 for c in data["crossovers"] if c["frequency_hz"] < self.frequency_hz)
         elif not original["span"]["first"] <= border < original["span"]["last"]:
             there = data["crossovers"][border]["frequency_hz"]
-            raise InvalidEdit(f"there is a border at {there:.4g} Hz already, where '{original['name']}' ends")
+            side = "begins" if border < original["span"]["first"] else "ends"
+            raise InvalidEdit(f"there is a border at {there:.4g} Hz already, where '{original['name']}' {side}")
         taken = {layer["id"] for layer in layers}
         name = fresh_name(f"upper {original['name'].removeprefix('upper ')}", layers)
         source = original["source"]

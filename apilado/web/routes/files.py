@@ -56,8 +56,9 @@ def audio(request: Request, stack_id: int, target: str = Form(), file: UploadFil
             name=f"Add {name[:60]}", edits=(base, SetSource(layer=added, source={"kind": "take", **sound}))
         )
     else:
-        change = SetSource(layer=target, source={"kind": "take", **sound})
-        layer = head.stack.layer(target)
+        layer_id = target.removeprefix("layers/")
+        change = SetSource(layer=layer_id, source={"kind": "take", **sound})
+        layer = head.stack.layer(layer_id)
         keep = keeping_followers(head.stack, layer, change) if layer else None
         if layer and keep:
             asked = {"layer": layer, "names": [x.name for x in followers_of(head.stack, layer)]}

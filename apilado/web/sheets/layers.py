@@ -78,7 +78,7 @@ def _band_section(stack: Stack, layer: Layer, path: str) -> Section:
 def _source_section(stack: Stack, layer: Layer, path: str) -> Section:
     source = layer.source
     kinds = [(model.model_fields["kind"].default, model.label) for model in SOURCES]
-    actions = [Action("Use an audio file", upload=layer.id, accept=AUDIO_ACCEPT)]
+    actions = [Action("Use an audio file", upload=f"layers/{layer.id}", accept=AUDIO_ACCEPT)]
     children: list[Section] = []
     if isinstance(source, ToneSource):
         for index, tone in enumerate(source.tones):

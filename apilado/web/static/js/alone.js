@@ -22,6 +22,12 @@ export class Alone {
     this.hear({ ...this.heard, point: this.heard.point === path ? "" : path });
   }
 
+  /** A point that is heard alone and goes, or changes places, is let go: another would be heard in its place. */
+  edited({ op, path }) {
+    const list = this.heard.point.replace(/[0-9]+$/, "");
+    if (list && ["remove", "move"].includes(op) && path.startsWith(list)) this.togglePoint(this.heard.point);
+  }
+
   hear(heard) {
     this.heard = heard;
     sessionStorage.setItem(`alone ${this.bench.url}`, JSON.stringify(heard));

@@ -65,6 +65,7 @@ class Bench {
     const view = this.view();
     const data = { edit, base: this.revision, gesture, final, view };
     this.accept(await this.player.edit(`${this.url}/edits`, data, final), final, { asked: true });
+    this.alone.edited(edit);
     if (edit.op === "split-layer") this.setMode("eq"); // the cut is made: one that was refused leaves the knife in hand
     if (view.selected !== this.selected || view.mode !== this.mode) this.step("plan"); // chosen while it was on its way
   }
@@ -286,7 +287,7 @@ class Bench {
   /** A file that was dropped: on a row, for its part; elsewhere, for a new layer; notes, for the pattern. */
   dropped(file, place) {
     const [kind, name] = (place.dataset.select ?? "").split(":");
-    const part = kind === "kick" ? "kick" : ["layer", "trigger"].includes(kind) ? name : "new";
+    const part = { kick: "kick", trigger: name, layer: `layers/${name}` }[kind] ?? "new";
     return this.bring(file, /\.midi?$/i.test(file.name) ? "midi" : part);
   }
 
