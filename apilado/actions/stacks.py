@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from apilado import __version__
@@ -23,9 +23,11 @@ from apilado.core.soundings.sounding import Sounding
 from apilado.core.sources.layer_sound import LayerSound
 from apilado.core.sources.tone import Tone, ToneSource
 from apilado.errors import InvalidEdit, UnreadableFile
-from apilado.store.stacks import Revision
+from apilado.store.stacks import Revision, Step
 
 MOST_ATTEMPTS = 20
+MOST_DRAGS = 4
+"""How many drags of different pages can be under way at once and stay one step each."""
 
 
 @dataclass(frozen=True)
@@ -39,13 +41,20 @@ class Edited:
 
 
 def edit(
-    workspace: Workspace, stack_id: int, change: Edit, *, base: int | None = None, gesture: str | None = None
+    workspace: Workspace,
+    stack_id: int,
+    change: Edit,
+    *,
+    base: int | None = None,
+    gesture: str | None = None,
+    client: str | None = None,
 ) -> Edited:
     """Does an edit on the stack as it is now.
 
     Args:
         base: the revision that the editor was looking at, if any.
         gesture: edits of one gesture are one step of undo.
+        client: the page that asks for it.
 
     Raises:
         InvalidEdit: it does not fit the stack any more, or would make it invalid; nothing is changed.
@@ -59,10 +68,31 @@ def edit(
                 raise InvalidEdit(f"{error} (the stack was changed in another tab meanwhile)") from None
             raise
         _check_assets(workspace, head.stack, changed)
-        done = workspace.stacks.append(stack_id, head.id, changed, change.title(head.stack, changed), gesture)
+        new = Step(changed, change.title(head.stack, changed), gesture, client)
+        going_on = _going_on(workspace, head, change, new) if gesture else []
+        steps = going_on or [new]
+        done = workspace.stacks.append(stack_id, head.id, *steps, instead_of=len(going_on))
         if done is not None:
             return Edited(done, head.stack, rebased=base is not None and base != head.id)
     raise InvalidEdit("not changed: the stack is being edited too fast elsewhere")
+
+
+def _going_on(workspace: Workspace, head: Revision, change: Edit, new: Step) -> list[Step]:
+    """The last steps with the edit of a drag that goes on done in each, from the drag's own to the last.
+
+    Another page may have begun a drag of its own meanwhile: each stays one step. Empty if the drag is not among the
+    last steps, or its edit does not fit one of them: it then begins a step of its own.
+    """
+    steps = workspace.stacks.under_way(head, new.gesture or "", MOST_DRAGS)
+    try:
+        changed = [replace(step, stack=apply(step.stack, change)) for step in steps[:-1]]
+    except InvalidEdit:
+        return []
+    if not steps:
+        return []
+    if not changed:
+        return [new]
+    return [replace(changed[0], title=new.title), *changed[1:], replace(steps[-1], stack=new.stack)]
 
 
 def _check_assets(workspace: Workspace, before: Stack, after: Stack) -> None:

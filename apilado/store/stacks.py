@@ -28,6 +28,26 @@ class Revision:
 
 
 @dataclass(frozen=True)
+class Stepped:
+    """Where undo or redo has led, and what it took back or brought again: its title, and the page that had done it."""
+
+    revision: Revision
+    title: str | None
+    """None where there was nothing to do."""
+    client: str | None
+
+
+@dataclass(frozen=True)
+class Step:
+    """One step of a history: a document, and what made it."""
+
+    stack: Stack
+    title: str
+    gesture: str | None = None
+    client: str | None = None
+
+
+@dataclass(frozen=True)
 class Listed:
     """A stack on the shelf."""
 
@@ -57,7 +77,7 @@ class Stacks:
         """A new stack with this document."""
         with self._database.transaction() as connection:
             stack_id = connection.execute("INSERT INTO stacks DEFAULT VALUES").lastrowid or 0
-            self._append(connection, stack_id, None, title, None, stack)
+            self._append(connection, stack_id, None, Step(stack, title))
             return self._head(connection, stack_id)
 
     def head(self, stack_id: int) -> Revision:
@@ -86,47 +106,77 @@ class Stacks:
         """How a stack is called, readable or not."""
         return _name_in(self.raw(stack_id)) or f"Stack {stack_id}"
 
-    def append(
-        self, stack_id: int, expected_head: int, stack: Stack, title: str, gesture: str | None = None
-    ) -> Revision | None:
-        """A new revision on top of `expected_head`; None, and nothing changed, if the head is another by now.
+    def append(self, stack_id: int, expected_head: int, *steps: Step, instead_of: int = 0) -> Revision | None:
+        """New revisions on top of `expected_head`; None, and nothing changed, if the head is another by now.
 
-        Revisions of one gesture (a drag) count as one step: the new one takes the place of the one before. Where
-        something has come after that one and been taken back, it stays, and a new step begins.
+        Args:
+            instead_of: how many of the last revisions these replace, as `under_way` gave them.
         """
         with self._database.transaction() as connection:
             if self._head_id(connection, stack_id) != expected_head:
                 return None
-            before = connection.execute(
-                "SELECT parent, gesture FROM revisions WHERE id = ?", (expected_head,)
-            ).fetchone()
-            followed = connection.execute(
-                "SELECT 1 FROM revisions WHERE parent = ? LIMIT 1", (expected_head,)
-            ).fetchone()
-            same = gesture is not None and before["gesture"] == gesture and followed is None
-            parent = before["parent"] if same else expected_head
-            self._append(connection, stack_id, parent, title, gesture, stack)
-            if same:
-                connection.execute("DELETE FROM revisions WHERE id = ?", (expected_head,))
+            parent: int | None = expected_head
+            replaced = []
+            for _ in range(instead_of):
+                replaced.append(parent)
+                parent = connection.execute("SELECT parent FROM revisions WHERE id = ?", (parent,)).fetchone()["parent"]
+            for step in steps:
+                parent = self._append(connection, stack_id, parent, step)
+            for gone in replaced:
+                connection.execute("DELETE FROM revisions WHERE id = ?", (gone,))
             return self._head(connection, stack_id)
 
-    def undo(self, stack_id: int) -> Revision:
+    def under_way(self, head: Revision, gesture: str, most: int) -> list[Step]:
+        """The last steps, from that of a gesture (a drag that goes on) to the head; none if it is not among the last
+        `most`, or if something hangs on one of them that was taken back: that has to stay.
+        """
+        rows: list[sqlite3.Row] = []
+        at, above = head.id, None
+        with self._database.reading() as connection:
+            while at is not None and len(rows) < most and not (rows and rows[0]["gesture"] == gesture):
+                row = connection.execute(
+                    "SELECT id, parent, title, gesture, client, "
+                    "(SELECT count(*) FROM revisions AS later WHERE later.parent = here.id AND later.id IS NOT ?) "
+                    "AS hanging FROM revisions AS here WHERE id = ?",
+                    (above, at),
+                ).fetchone()
+                if row is None or row["hanging"]:
+                    return []
+                rows.insert(0, row)
+                at, above = row["parent"], at
+            if rows[0]["gesture"] != gesture:
+                return []
+            return [
+                Step(
+                    head.stack if row["id"] == head.id else self._stack(connection, row["id"]),
+                    row["title"],
+                    row["gesture"],
+                    row["client"],
+                )
+                for row in rows
+            ]
+
+    def undo(self, stack_id: int) -> Stepped:
         """Back to the document before the last change; where there is none, nothing changes."""
         with self._database.transaction() as connection:
             head = self._head_id(connection, stack_id)
-            parent = connection.execute("SELECT parent FROM revisions WHERE id = ?", (head,)).fetchone()["parent"]
-            if parent is not None:
-                connection.execute("UPDATE stacks SET head = ? WHERE id = ?", (parent, stack_id))
-            return self._head(connection, stack_id)
+            taken = connection.execute("SELECT parent, title, client FROM revisions WHERE id = ?", (head,)).fetchone()
+            if taken["parent"] is None:
+                return Stepped(self._head(connection, stack_id), None, None)
+            connection.execute("UPDATE stacks SET head = ? WHERE id = ?", (taken["parent"], stack_id))
+            return Stepped(self._head(connection, stack_id), taken["title"], taken["client"])
 
-    def redo(self, stack_id: int) -> Revision:
+    def redo(self, stack_id: int) -> Stepped:
         """Forward again to what was undone last; where there is nothing, nothing changes."""
         with self._database.transaction() as connection:
             head = self._head_id(connection, stack_id)
-            child = connection.execute("SELECT max(id) AS id FROM revisions WHERE parent = ?", (head,)).fetchone()
-            if child["id"] is not None:
-                connection.execute("UPDATE stacks SET head = ? WHERE id = ?", (child["id"], stack_id))
-            return self._head(connection, stack_id)
+            child = connection.execute(
+                "SELECT id, title, client FROM revisions WHERE parent = ? ORDER BY id DESC LIMIT 1", (head,)
+            ).fetchone()
+            if child is None:
+                return Stepped(self._head(connection, stack_id), None, None)
+            connection.execute("UPDATE stacks SET head = ? WHERE id = ?", (child["id"], stack_id))
+            return Stepped(self._head(connection, stack_id), child["title"], child["client"])
 
     def delete(self, stack_id: int) -> None:
         """Takes a stack off the shelf; `restore` brings it back."""
@@ -175,19 +225,13 @@ class Stacks:
                 raise NotFound(f"there is no stack {stack_id}")
 
     @staticmethod
-    def _append(
-        connection: sqlite3.Connection,
-        stack_id: int,
-        parent: int | None,
-        title: str,
-        gesture: str | None,
-        stack: Stack,
-    ) -> None:
+    def _append(connection: sqlite3.Connection, stack_id: int, parent: int | None, step: Step) -> int:
         revision = connection.execute(
-            "INSERT INTO revisions (stack, parent, title, gesture, document) VALUES (?, ?, ?, ?, ?)",
-            (stack_id, parent, title, gesture, stack_to_compact_json(stack)),
+            "INSERT INTO revisions (stack, parent, title, gesture, client, document) VALUES (?, ?, ?, ?, ?, ?)",
+            (stack_id, parent, step.title, step.gesture, step.client, stack_to_compact_json(step.stack)),
         ).lastrowid
         connection.execute("UPDATE stacks SET head = ? WHERE id = ?", (revision, stack_id))
+        return revision or 0
 
     @staticmethod
     def _head_id(connection: sqlite3.Connection, stack_id: int) -> int:
@@ -197,16 +241,21 @@ class Stacks:
             raise NotFound(f"there is no stack {stack_id}")
         return int(row["head"])
 
+    @staticmethod
+    def _stack(connection: sqlite3.Connection, revision: int) -> Stack:
+        row = connection.execute("SELECT document FROM revisions WHERE id = ?", (revision,)).fetchone()
+        return stack_from_json(row["document"])
+
     def _head(self, connection: sqlite3.Connection, stack_id: int) -> Revision:
         head = self._head_id(connection, stack_id)
-        row = connection.execute("SELECT parent, title, document FROM revisions WHERE id = ?", (head,)).fetchone()
+        row = connection.execute("SELECT parent, title FROM revisions WHERE id = ?", (head,)).fetchone()
         child = connection.execute(
             "SELECT title FROM revisions WHERE parent = ? ORDER BY id DESC LIMIT 1", (head,)
         ).fetchone()
         return Revision(
             stack_id=stack_id,
             id=head,
-            stack=stack_from_json(row["document"]),
+            stack=self._stack(connection, head),
             undo_title=None if row["parent"] is None else row["title"],
             redo_title=None if child is None else child["title"],
         )

@@ -10,6 +10,7 @@ from numpy.testing import assert_allclose
 from apilado.actions import stacks
 from apilado.actions.delivery import Deliveries, DeliveryOptions, clipping_in_words, rendered_files, safe_name
 from apilado.core.document.edits_borders import RemoveCrossover
+from apilado.core.document.edits_layers import RemoveLayer
 from apilado.core.document.edits_values import SetValue
 from apilado.core.formats.audio_files import read_audio
 from apilado.core.formats.bundles import write_bundle
@@ -38,6 +39,63 @@ class EditingTest(WorkspaceCase):
         stacks.edit(self.workspace, head.stack_id, RemoveCrossover(index=1), base=head.id)
         with self.assertRaisesRegex(InvalidEdit, "no crossover 1 any more.*another tab"):
             stacks.edit(self.workspace, head.stack_id, RemoveCrossover(index=1), base=head.id)
+
+    def dragged(self, stack_id, path, value, gesture):
+        return stacks.edit(self.workspace, stack_id, SetValue(path=path, value=value), gesture=gesture).revision
+
+    def walked_back(self, stack_id, *paths):
+        """What undo comes to, step by step, until nothing is left."""
+        found = []
+        while (stepped := self.workspace.stacks.undo(stack_id)).title is not None:
+            found.append((stepped.title, *(getattr(stepped.revision.stack, path) for path in paths)))
+        return found
+
+    def test_a_drag_is_one_step(self):
+        head = stacks.new_stack(self.workspace, "Quay")
+        before = len(self.revisions())
+        for tempo in (100.0, 110.0, 115.0):
+            self.dragged(head.stack_id, "tempo_bpm", tempo, "drag")
+        self.dragged(head.stack_id, "tempo_bpm", 90.0, "another")
+        # The places that a drag went through are gone: only where it came to is kept.
+        self.assertEqual(len(self.revisions()), before + 2)
+        self.assertEqual([tempo for _, tempo in self.walked_back(head.stack_id, "tempo_bpm")], [115.0, 126.0])
+
+    def revisions(self):
+        with self.workspace.database.reading() as connection:
+            return [row[0] for row in connection.execute("SELECT id FROM revisions")]
+
+    def test_drags_of_two_pages_at_once_stay_one_step_each(self):
+        head = stacks.new_stack(self.workspace, "Quay")
+        for turn in range(5):
+            self.dragged(head.stack_id, "tempo_bpm", 100.0 + turn, "mine")
+            last = self.dragged(head.stack_id, "name", f"Quay {turn}", "theirs")
+        self.dragged(head.stack_id, "tempo_bpm", 105.0, "mine")
+        after = self.workspace.stacks.head(head.stack_id)
+        self.assertNotEqual(after.id, last.id)
+        self.assertEqual((after.stack.tempo_bpm, after.stack.name), (105.0, "Quay 4"))
+        # The later one goes first and takes nothing of the other with it.
+        self.assertEqual(
+            self.walked_back(head.stack_id, "tempo_bpm", "name"),
+            [("Name: Quay 4", 105.0, "Quay"), ("Tempo: 105 bpm", 126.0, "Quay")],
+        )
+
+    def test_a_drag_goes_on_over_an_edit_that_takes_its_place_away(self):
+        head = stacks.new_stack(self.workspace, "Quay")
+        self.dragged(head.stack_id, "layers/high/level_db", -4.0, "mine")
+        stacks.edit(self.workspace, head.stack_id, RemoveLayer(layer="high"))
+        with self.assertRaisesRegex(InvalidEdit, "layers/high"):
+            self.dragged(head.stack_id, "layers/high/level_db", -3.0, "mine")
+        self.assertEqual([len(self.workspace.stacks.head(head.stack_id).stack.layers)], [2])
+
+    def test_a_drag_goes_on_after_another_edit_was_taken_back(self):
+        # A drag here, an edit and its undo in another tab, the drag again: what came between is still there for redo.
+        head = stacks.new_stack(self.workspace, "Quay")
+        self.dragged(head.stack_id, "tempo_bpm", 100.0, "drag")
+        other = stacks.edit(self.workspace, head.stack_id, SetValue(path="name", value="other")).revision
+        self.workspace.stacks.undo(head.stack_id)
+        self.dragged(head.stack_id, "tempo_bpm", 101.0, "drag")
+        self.assertIn(other.id, self.revisions())
+        self.assertEqual([tempo for _, tempo in self.walked_back(head.stack_id, "tempo_bpm")], [100.0, 126.0])
 
     def test_new_stacks_stand(self):
         head = stacks.new_stack(self.workspace, "Quay")

@@ -13,7 +13,7 @@ from apilado.demo.stacks import rope_walk, slipway
 from apilado.errors import FutureVersion, NotFound, StorageFault, UnreadableFile
 from apilado.store.assets import Assets, write_whole
 from apilado.store.database import Database, migrate, migrations, statements
-from apilado.store.stacks import Stacks, Unreadable
+from apilado.store.stacks import Stacks, Step, Unreadable
 from tests.support import sha256, sine, wav
 
 STACK = slipway().stack
@@ -21,6 +21,10 @@ STACK = slipway().stack
 
 def named(name):
     return STACK.model_copy(update={"name": name})
+
+
+def step(name, title=None, gesture=None):
+    return Step(named(name), title or name, gesture)
 
 
 class StoreCase(unittest.TestCase):
@@ -43,54 +47,42 @@ class StoreCase(unittest.TestCase):
 class StacksTest(StoreCase):
     def test_undo_and_redo_survive_a_restart(self):
         first = self.stacks.create(named("one"))
-        second = self.stacks.append(first.stack_id, first.id, named("two"), "Rename to two")
+        second = self.stacks.append(first.stack_id, first.id, step("two", "Rename to two"))
         self.assertEqual((second.stack.name, second.undo_title, second.redo_title), ("two", "Rename to two", None))
         self.reopen()
-        back = self.stacks.undo(first.stack_id)
+        back = self.stacks.undo(first.stack_id).revision
         self.assertEqual((back.stack.name, back.undo_title, back.redo_title), ("one", None, "Rename to two"))
         self.reopen()
-        self.assertEqual(self.stacks.redo(first.stack_id).stack.name, "two")
-        self.assertEqual(self.stacks.redo(first.stack_id).stack.name, "two")
+        self.assertEqual(self.stacks.redo(first.stack_id).revision.stack.name, "two")
+        self.assertEqual(self.stacks.redo(first.stack_id).revision.stack.name, "two")
         self.stacks.undo(first.stack_id)
-        self.assertEqual(self.stacks.undo(first.stack_id).stack.name, "one")
+        self.assertEqual(self.stacks.undo(first.stack_id).revision.stack.name, "one")
 
     def test_an_edit_after_undo_begins_a_branch(self):
         first = self.stacks.create(named("one"))
-        self.stacks.append(first.stack_id, first.id, named("two"), "two")
-        back = self.stacks.undo(first.stack_id)
-        self.stacks.append(first.stack_id, back.id, named("three"), "three")
+        self.stacks.append(first.stack_id, first.id, step("two"))
+        back = self.stacks.undo(first.stack_id).revision
+        self.stacks.append(first.stack_id, back.id, step("three"))
         self.assertIsNone(self.stacks.head(first.stack_id).redo_title)
         self.stacks.undo(first.stack_id)
-        self.assertEqual(self.stacks.redo(first.stack_id).stack.name, "three")
+        self.assertEqual(self.stacks.redo(first.stack_id).revision.stack.name, "three")
 
     def test_a_stale_head_changes_nothing(self):
         first = self.stacks.create(named("one"))
-        self.stacks.append(first.stack_id, first.id, named("two"), "two")
-        self.assertIsNone(self.stacks.append(first.stack_id, first.id, named("late"), "late"))
+        self.stacks.append(first.stack_id, first.id, step("two"))
+        self.assertIsNone(self.stacks.append(first.stack_id, first.id, step("late")))
         self.assertEqual(self.stacks.head(first.stack_id).stack.name, "two")
 
-    def test_a_gesture_is_one_step(self):
+    def test_steps_replace_others(self):
         head = self.stacks.create(named("one"))
-        for name in ("a", "b", "c"):
-            head = self.stacks.append(head.stack_id, head.id, named(name), name, gesture="drag")
-        head = self.stacks.append(head.stack_id, head.id, named("d"), "d", gesture="another")
-        self.assertEqual(self.stacks.undo(head.stack_id).stack.name, "c")
-        self.assertEqual(self.stacks.undo(head.stack_id).stack.name, "one")
+        for name in ("a", "b"):
+            head = self.stacks.append(head.stack_id, head.id, step(name))
+        head = self.stacks.append(head.stack_id, head.id, step("c"), step("d"), instead_of=2)
+        walked = [head.stack.name] + [self.stacks.undo(head.stack_id).revision.stack.name for _ in range(2)]
+        self.assertEqual(walked, ["d", "c", "one"])
         with self.database.transaction() as connection:
             kept = [row[0] for row in connection.execute("SELECT title FROM revisions ORDER BY id")]
-        # The steps of the drag that it went through are gone: only where it came to is kept.
         self.assertEqual(kept[1:], ["c", "d"])
-
-    def test_a_gesture_goes_on_after_another_edit_was_taken_back(self):
-        # A drag here, an edit and its undo in another tab, the drag again: what came between is still there for redo.
-        head = self.stacks.create(named("one"))
-        dragged = self.stacks.append(head.stack_id, head.id, named("a"), "a", gesture="drag")
-        self.stacks.append(head.stack_id, dragged.id, named("other"), "other")
-        back = self.stacks.undo(head.stack_id)
-        self.assertEqual((back.stack.name, back.redo_title), ("a", "other"))
-        again = self.stacks.append(head.stack_id, back.id, named("b"), "b", gesture="drag")
-        self.assertEqual(again.stack.name, "b")
-        self.assertEqual([self.stacks.undo(head.stack_id).stack.name for _ in range(2)], ["a", "one"])
 
     def test_a_document_that_cannot_be_read_hides_no_other(self):
         one, two = self.stacks.create(named("one")), self.stacks.create(named("two"))
@@ -176,7 +168,7 @@ class DatabaseTest(StoreCase):
             self.database._connection.execute(f"PRAGMA max_page_count = {pages}")
         with self.assertRaisesRegex(StorageFault, "no room left on the disk"):
             for _ in range(400):
-                head = self.stacks.append(head.stack_id, head.id, named("two"), "two")
+                head = self.stacks.append(head.stack_id, head.id, step("two"))
         self.assertIn(self.stacks.head(head.stack_id).stack.name, ("one", "two"))
 
     def test_a_transaction_rolls_back(self):

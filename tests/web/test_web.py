@@ -186,6 +186,18 @@ class EditsTest(WebCase):
         self.assertTrue(told["controls"])
         self.assertEqual((self.head().stack.tempo_bpm, self.head().stack.bars), (100.0, 2))
 
+    def step(self, kind, client):
+        answer = self.client.post(f"/stacks/{self.stack_id}/{kind}", json={"view": {}, "client": client})
+        return answer.json()["notice"]
+
+    def test_undo_of_what_another_page_did_is_told(self):
+        posted = {"edit": {"op": "set", "path": "tempo_bpm", "value": 100.0}, "base": self.head().id, "view": {}}
+        self.client.post(f"/stacks/{self.stack_id}/edits", json={**posted, "client": "theirs"})
+        self.assertEqual(self.step("undo", "mine"), "Took back ‘Tempo: 100 bpm’, which was done in another tab.")
+        self.assertEqual(self.step("redo", "mine"), "Did again ‘Tempo: 100 bpm’, which was done in another tab.")
+        self.assertIsNone(self.step("undo", "theirs"))
+        self.assertIsNone(self.step("undo", "mine"))  # there is nothing left to take back
+
     def test_undo_and_redo(self):
         self.edit({"op": "set", "path": "tempo_bpm", "value": 100.0})
         told = self.client.post(f"/stacks/{self.stack_id}/undo", json={"view": {}}).json()

@@ -21,7 +21,7 @@ from apilado.core.soundings.alignment import advise, change_in_words
 from apilado.core.soundings.make_room import MOST_PROPOSALS, all_of, make_room
 from apilado.core.soundings.measures import Measures, measure
 from apilado.core.soundings.registry import RULES, sound
-from apilado.store.stacks import Revision
+from apilado.store.stacks import Revision, Stepped
 from apilado.web.drawings.measured import measured
 from apilado.web.drawings.plan import plan
 from apilado.web.drawings.plumb_view import pair_views
@@ -52,14 +52,16 @@ class EditRequest(Model):
     edit: dict[str, Any]
     base: int
     gesture: str | None = Field(default=None, max_length=80)
+    client: str = Field(default="", max_length=80)
     final: bool = True
     """Whether the hand has let go: what is still being rendered of the way there is then of no use."""
     view: View
 
 
 class StepRequest(Model):
-    """Undo or redo."""
+    """Undo, redo, or the stack as it is."""
 
+    client: str = Field(default="", max_length=80)
     view: View
 
 
@@ -152,7 +154,7 @@ def edits(request: Request, stack_id: int, posted: EditRequest) -> dict[str, Any
         change = field_edit(stack, str(posted.edit.get("path", "")), posted.edit.get("value"))
     else:
         change = edit_from_data(posted.edit)
-    done = stacks.edit(workspace, stack_id, change, base=posted.base, gesture=posted.gesture)
+    done = stacks.edit(workspace, stack_id, change, base=posted.base, gesture=posted.gesture, client=posted.client)
     for purpose in ("drawings", "plumb", "room"):
         workspace.overtake(purpose, stack_id)
     if posted.final:
@@ -174,16 +176,25 @@ def part_added(before: Stack, after: Stack) -> str | None:
     return None
 
 
+def of_another_page(stepped: Stepped, client: str, done: str) -> str | None:
+    """A word where undo or redo reached something that this page had not done."""
+    if stepped.title is None or not client or stepped.client in (None, client):
+        return None
+    return f"{done} ‘{stepped.title}’, which was done in another tab."
+
+
 @router.post("/undo")
 def undo(request: Request, stack_id: int, posted: StepRequest) -> dict[str, Any]:
     """Back by one step."""
-    return answer(workspace_of(request).stacks.undo(stack_id), posted.view, None)
+    stepped = workspace_of(request).stacks.undo(stack_id)
+    return answer(stepped.revision, posted.view, None, of_another_page(stepped, posted.client, "Took back"))
 
 
 @router.post("/redo")
 def redo(request: Request, stack_id: int, posted: StepRequest) -> dict[str, Any]:
     """Forward by one step."""
-    return answer(workspace_of(request).stacks.redo(stack_id), posted.view, None)
+    stepped = workspace_of(request).stacks.redo(stack_id)
+    return answer(stepped.revision, posted.view, None, of_another_page(stepped, posted.client, "Did again"))
 
 
 @router.post("/plan")

@@ -21,7 +21,7 @@ const RESTING_MS = 250; // a hand that rests in the middle of a drag wants to se
 class Bench {
   constructor(root) {
     this.url = `/stacks/${root.dataset.stack}`;
-    this.client = Math.random().toString(36).slice(2);
+    this.client = clientOfTab();
     this.revision = Number(root.dataset.revision);
     this.info = { beats: Number(root.dataset.beats), beatsPerBar: Number(root.dataset.beatsPerBar) };
     this.selected = sessionStorage.getItem(`selected ${this.url}`) ?? "piece";
@@ -63,7 +63,7 @@ class Bench {
 
   async send(edit, gesture, final) {
     const view = this.view();
-    const data = { edit, base: this.revision, gesture, final, view };
+    const data = { edit, base: this.revision, gesture, client: this.client, final, view };
     this.accept(await this.player.edit(`${this.url}/edits`, data, final), final, { asked: true });
     this.alone.edited(edit);
     if (edit.op === "split-layer") this.setMode("eq"); // the cut is made: one that was refused leaves the knife in hand
@@ -83,7 +83,7 @@ class Bench {
     this.stepping = this.stepping.then(async () => {
       if (kind === "plan" && number !== this.asked) return; // a newer one follows
       try {
-        this.accept(await post(`${this.url}/${kind}`, { view: this.view() }));
+        this.accept(await post(`${this.url}/${kind}`, { client: this.client, view: this.view() }));
       } catch (error) {
         if (!quiet) tell(error.message, { fault: true });
       }
@@ -336,6 +336,13 @@ class Bench {
     }
     setTimeout(() => this.poll(), POLL_MS);
   }
+}
+
+/** Who this tab is, over a reload too: what it did is told apart from what others did. */
+function clientOfTab() {
+  const kept = sessionStorage.getItem("client") ?? Math.random().toString(36).slice(2);
+  sessionStorage.setItem("client", kept);
+  return kept;
 }
 
 const press = { place: null, over: Promise.resolve(), end: () => {} };
