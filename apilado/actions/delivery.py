@@ -12,6 +12,8 @@ from pathlib import Path
 from threading import Lock, Thread
 from typing import Any, Literal
 
+import numpy as np
+
 from apilado import __version__
 from apilado.actions.workspace import Workspace
 from apilado.core.document.stack import Stack
@@ -43,6 +45,9 @@ class DeliveryOptions(Model):
     file_format: Literal["wav", "flac"] = choice("wav", label="File")
     bits: Literal["16", "24", "32f"] = choice("24", label="Bits")
     rate_hz: Literal[44100, 48000, 96000] = choice(48000, label="Rate", unit="Hz")
+    mono: Literal["stereo", "mono"] = choice(
+        "stereo", label="Files of what is mono", names={"stereo": "two equal channels", "mono": "one channel"}
+    )
     layers: bool = switch(True, label="A stem of each layer")
     bass: bool = switch(True, label="Bass")
     kick: bool = switch(True, label="Kick and drums")
@@ -90,6 +95,8 @@ def rendered_files(
     for index, (name, wished) in enumerate(wanted):
         progress((len(wanted) + index) / steps, f"Writing {name}")
         audio = engine.run([wished], token)[0][:, :frames]
+        if options.mono == "mono" and np.array_equal(audio[0], audio[-1]):
+            audio = audio[:1]
         bits: Bits = options.bits
         file_format: FileFormat = options.file_format
         content = write_audio(audio, clock.rate_hz, file_format=file_format, bits=bits, seed=stack.seed + index)

@@ -62,9 +62,10 @@ def integer(default: int, *, low: int, high: int, label: str, unit: str = "", he
     return Field(default=default, ge=low, le=high, description=help or None, json_schema_extra=extra)
 
 
-def choice(default: Any, *, label: str, unit: str = "", help: str = "") -> Any:
-    """One value of the field's Literal type."""
-    return Field(default=default, description=help or None, json_schema_extra={"label": label, "unit": unit})
+def choice(default: Any, *, label: str, unit: str = "", names: dict[str, str] | None = None, help: str = "") -> Any:
+    """One value of the field's Literal type, shown by its name if it has one here."""
+    extra: JsonDict = {"label": label, "unit": unit, "names": dict(names or {})}
+    return Field(default=default, description=help or None, json_schema_extra=extra)
 
 
 def switch(default: bool, *, label: str, help: str = "") -> Any:
@@ -102,7 +103,11 @@ def parameters_of(model: type[BaseModel]) -> tuple[Parameter, ...]:
             found.append(Parameter(kind="switch", **common))
         elif typing.get_origin(info.annotation) is Literal:
             values = typing.get_args(info.annotation)
-            found.append(Parameter(kind="choice", **common, choices=tuple((v, str(v)) for v in values)))
+            found.append(
+                Parameter(
+                    kind="choice", **common, choices=tuple((v, given.get("names", {}).get(v, str(v))) for v in values)
+                )
+            )
         else:
             found.append(Parameter(kind="text", **common))
     return tuple(found)

@@ -17,6 +17,7 @@ from apilado.core.soundings.low_end import (
     even_edit,
     shapes,
     shifts,
+    subs_in_place,
     subs_under,
 )
 from apilado.core.soundings.measures import Measures
@@ -39,6 +40,7 @@ class Workshop:
     even: Edit | None
     spread_db: float
     under: list[tuple[Layer, Edit]]
+    instead: list[tuple[Layer, Edit]]
     kick: KickMeeting | None
     kick_edits: list[tuple[str, Edit]]
     kick_offset_ms: float
@@ -69,6 +71,7 @@ def workshop(measures: Measures) -> Workshop:
         even=even_edit(measures),
         spread_db=max(levels) - min(levels) if levels else 0.0,
         under=list(subs_under(measures)),
+        instead=list(subs_in_place(measures.stack)),
         kick=kick,
         kick_edits=edits,
         kick_offset_ms=offset_ms,

@@ -5,6 +5,7 @@ import unittest
 import zipfile
 
 import numpy as np
+import soundfile
 from numpy.testing import assert_allclose
 
 from apilado.actions import stacks
@@ -172,6 +173,18 @@ class DeliveryTest(WorkspaceCase):
                 self.assertGreater(over, 20)
                 self.assertIn(f"kick.wav: {report['kick.wav']}", clipping_in_words(files["measures.json"]))
         self.assertEqual(clipping_in_words(self.files(slipway().stack, rate_hz=48000)["measures.json"]), "")
+
+    def test_what_is_mono_as_one_channel_if_asked(self):
+        stack = slipway().stack
+        both, single = (self.files(stack, bits="32f", kick=False, mono=mono) for mono in ("stereo", "mono"))
+        channels = {}
+        for name in both:
+            if name.endswith(".wav"):
+                two, one = read_audio(both[name], name)[0], read_audio(single[name], name)[0]
+                channels[name] = soundfile.info(io.BytesIO(single[name])).channels
+                self.assertEqual(soundfile.info(io.BytesIO(both[name])).channels, 2)
+                assert_allclose(np.broadcast_to(one, two.shape), two, atol=0.0)
+        self.assertEqual((channels["layer-01-sub.wav"], channels["layer-03-high.wav"], channels["mix.wav"]), (1, 2, 2))
 
     def test_two_deliveries_are_the_same_bytes(self):
         found, deliveries = [], Deliveries(self.workspace)

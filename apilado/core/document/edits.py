@@ -20,6 +20,7 @@ from apilado.core.document.edits_borders import (
     PutSubUnder,
     RemoveCrossover,
     SplitLayer,
+    SubInPlaceOf,
 )
 from apilado.core.document.edits_layers import AddLayer, MoveLayer, RemoveLayer, SetDrumSound, SetSource
 from apilado.core.document.edits_pattern import ReplaceHit, ReplaceNote, SetBars, SetPattern, TransposePattern
@@ -58,6 +59,7 @@ EDITS: tuple[type[Edit], ...] = (
     SplitLayer,
     MergeLayers,
     PutSubUnder,
+    SubInPlaceOf,
     SetLimit,
     AddLayer,
     RemoveLayer,
@@ -85,6 +87,7 @@ AnyEdit = Annotated[
     | SplitLayer
     | MergeLayers
     | PutSubUnder
+    | SubInPlaceOf
     | SetLimit
     | AddLayer
     | RemoveLayer

@@ -21,9 +21,13 @@ from apilado.core.document.editing import (
     index_of,
     next_tint,
 )
+from apilado.core.document.followers import pass_sound_on
 from apilado.core.document.naming import layer_name
 from apilado.core.document.stack import CLOSEST_BORDERS, Stack
 from apilado.errors import InvalidEdit
+
+PLUCKED = {"attack_ms": 3.0, "release_ms": 60.0, "sustain": 0.9, "decay_ms": 900.0}
+"""The envelope of a sub under a layer that has none."""
 
 
 class MoveCrossover(Edit):
@@ -181,37 +185,73 @@ class PutSubUnder(Edit):
         for layer in layers:
             span = layer["span"]
             span["first"], span["last"] = max(1, span["first"]), max(1, span["last"])
-        source = above["source"]
-        if source["kind"] == "tone" and all(tone["octave"] >= 0 for tone in source["tones"]):
-            for tone in source["tones"]:
-                if tone["octave"] == 0 and tone["semitones"] == 0:
-                    tone["harmonics"] = [0.0, *tone["harmonics"][1:]]
-        envelope = source.get("envelope", {"attack_ms": 3.0, "release_ms": 60.0, "sustain": 0.9, "decay_ms": 900.0})
-        sub: Data = {
+        sub = _clean_sub(above)
+        _without_fundamental(above["source"])
+        named = {
             "id": fresh_id("sub", {layer["id"] for layer in layers}),
             "name": fresh_name("sub", layers),
             "tint": next_tint(layers),
-            "mono": True,
             "level_db": min(0.0, above["level_db"]),
-            "transpose": above["transpose"],
-            "notes": copy.deepcopy(above["notes"]),
-            "source": {
-                "kind": "tone",
-                "tones": [{"shape": "sine"}],
-                "glide_ms": source.get("glide_ms", 60.0),
-                "velocity": 0.0,
-                "envelope": {
-                    **envelope,
-                    "attack_ms": max(2.0, envelope["attack_ms"]),
-                    "sustain": max(0.8, envelope["sustain"]),
-                    "release_ms": max(20.0, envelope["release_ms"]),
-                },
-            },
         }
-        layers.insert(0, sub)
+        layers.insert(0, {**sub, **named})
 
     def title(self, before: Stack, after: Stack) -> str:
         return f"A clean sub under {layer_name(self.layer, before)}"
+
+
+class SubInPlaceOf(Edit):
+    """Makes a layer that owns nothing but the lowest band a clean sine with the same notes.
+
+    Its name, its level, its ducks and its carve pairs stay, its treatments and its EQ go. The layers that took its
+    sound play on what they played.
+    """
+
+    op: Literal["sub-in-place-of"] = "sub-in-place-of"
+    layer: str
+
+    def alter(self, data: Data) -> None:
+        layers = data["layers"]
+        index = index_of(layers, self.layer, f"layers/{self.layer}")
+        there = layers[index]
+        if there["span"]["last"] > 0:
+            raise InvalidEdit(f"'{there['name']}' owns more than the lowest band")
+        pass_sound_on(layers, self.layer)
+        kept = {key: there[key] for key in ("id", "name", "tint", "level_db", "mute", "span")}
+        layers[index] = {**_clean_sub(there), **kept}
+
+    def title(self, before: Stack, after: Stack) -> str:
+        return f"A clean sub in place of {layer_name(self.layer, before)}"
+
+
+def _clean_sub(like: Data) -> Data:
+    """A sine that plays what a layer plays, as long as that; without a name and a level."""
+    source = like["source"]
+    envelope = source.get("envelope", PLUCKED)
+    return {
+        "mono": True,
+        "transpose": like["transpose"],
+        "notes": copy.deepcopy(like["notes"]),
+        "source": {
+            "kind": "tone",
+            "tones": [{"shape": "sine"}],
+            "glide_ms": source.get("glide_ms", 60.0),
+            "velocity": 0.0,
+            "envelope": {
+                **envelope,
+                "attack_ms": max(2.0, envelope["attack_ms"]),
+                "sustain": max(0.8, envelope["sustain"]),
+                "release_ms": max(20.0, envelope["release_ms"]),
+            },
+        },
+    }
+
+
+def _without_fundamental(source: Data) -> None:
+    """Takes the first harmonic out of a tone, if nothing in it lies below its note."""
+    if source["kind"] == "tone" and all(tone["octave"] >= 0 for tone in source["tones"]):
+        for tone in source["tones"]:
+            if tone["octave"] == 0 and tone["semitones"] == 0:
+                tone["harmonics"] = [0.0, *tone["harmonics"][1:]]
 
 
 class RemoveCrossover(Edit):

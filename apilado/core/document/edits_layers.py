@@ -18,6 +18,7 @@ from apilado.core.document.editing import (
     index_of,
     next_tint,
 )
+from apilado.core.document.followers import pass_sound_on
 from apilado.core.document.kick import KICK_SOUNDS
 from apilado.core.document.naming import layer_name
 from apilado.core.document.stack import Stack
@@ -96,10 +97,14 @@ class SetSource(Edit):
     op: Literal["set-source"] = "set-source"
     layer: str
     source: Data
+    alone: bool = False
+    """Whether the layers that take its sound play on what they played."""
 
     def alter(self, data: Data) -> None:
         layers = data["layers"]
         check_kind(self.source, SOURCES, "source")
+        if self.alone:
+            pass_sound_on(layers, self.layer)
         layers[index_of(layers, self.layer, f"layers/{self.layer}")]["source"] = self.source
 
     def title(self, before: Stack, after: Stack) -> str:

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from apilado.core.document.edits import AnyEdit, Several
-from apilado.core.document.edits_layers import SetSource
+from typing import Any
+
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
 from apilado.core.sources.layer_sound import LayerSound
@@ -18,12 +18,17 @@ def followers_of(stack: Stack, layer: Layer) -> tuple[Layer, ...]:
     )
 
 
-def keeping_followers(stack: Stack, layer: Layer, change: SetSource) -> Several | None:
-    """A change of a layer's source after which those that take its sound play what they played; None without any."""
-    followers = followers_of(stack, layer)
-    if not followers:
-        return None
-    first, *others = followers
-    edits: list[AnyEdit] = [SetSource(layer=first.id, source=layer.source.model_dump(mode="json"))]
-    edits += [SetSource(layer=other.id, source={"kind": "layer", "layer": first.id}) for other in others]
-    return Several(name=f"New sound for {layer.name} alone"[:80], edits=(*edits, change))
+def pass_sound_on(layers: list[dict[str, Any]], layer_id: str) -> None:
+    """Gives the source of a layer, which is to play something else, to the first of those that take it; the others take
+    it from there. They play on what they played."""
+    source = next(layer["source"] for layer in layers if layer["id"] == layer_id)
+    followers = [
+        layer
+        for layer in layers
+        if layer["source"]["kind"] == "layer"
+        and layer["source"]["layer"] == layer_id
+        and layer["source"].get("tap", "source") == "source"
+    ]
+    for follower in followers:
+        first = follower is followers[0]
+        follower["source"] = source if first else {**follower["source"], "layer": followers[0]["id"]}

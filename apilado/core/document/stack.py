@@ -20,6 +20,7 @@ from apilado.core.treatments.registry import AnyTreatment
 FORMAT = "apilado-stack"
 VERSION = 3
 MOST_BARS = 64
+MOST_LAYERS = 12
 SampleRate = Literal[44100, 48000, 96000]
 CLOSEST_BORDERS = 2.0 ** (1.0 / 3.0)
 LONGEST_SECONDS = 180.0
@@ -108,7 +109,7 @@ class Stack(Model):
     kick: Kick = Kick()
     triggers: tuple[Trigger, ...] = Field(default=(), max_length=8)
     crossovers: tuple[Crossover, ...] = Field(default=(), max_length=7)
-    layers: tuple[Layer, ...] = Field(default=(), max_length=12)
+    layers: tuple[Layer, ...] = Field(default=(), max_length=MOST_LAYERS)
     bus: Bus = Bus()
     shared: SharedBus = SharedBus()
     duckers: tuple[Ducker, ...] = Field(default=(Ducker(),), max_length=MOST_DUCKERS)

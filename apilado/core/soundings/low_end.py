@@ -10,12 +10,12 @@ import numpy as np
 
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits import AnyEdit, Several
-from apilado.core.document.edits_borders import MoveCrossover, PutSubUnder
+from apilado.core.document.edits_borders import MoveCrossover, PutSubUnder, SubInPlaceOf
 from apilado.core.document.edits_layers import SetSource
 from apilado.core.document.edits_pattern import TransposePattern
 from apilado.core.document.edits_values import AddPart, SetValue
 from apilado.core.document.layer import Layer
-from apilado.core.document.stack import KEYS, Stack
+from apilado.core.document.stack import KEYS, MOST_LAYERS, Stack
 from apilado.core.measure.bands import band_centres
 from apilado.core.measure.fullness import FLATTEST_SINGLE_PEAK
 from apilado.core.measure.stem import THIRD
@@ -165,14 +165,21 @@ def even_edit(measures: Measures) -> Edit | None:
 
 
 def subs_under(measures: Measures) -> list[tuple[Layer, PutSubUnder]]:
-    """For every layer but a lone sub: a clean sub under it."""
-    advice = border_advice(measures)
-    if advice is None or len(measures.stack.layers) >= 12:
+    """A clean sub under every layer that owns more than the lowest band."""
+    advice, stack = border_advice(measures), measures.stack
+    if advice is None or len(stack.layers) >= MOST_LAYERS:
         return []
     return [
         (layer, PutSubUnder(layer=layer.id, frequency_hz=min(400.0, advice.frequency_hz)))
-        for layer in measures.stack.layers
+        for layer in stack.layers
+        if layer.span.last > 0 or not stack.crossovers
     ]
+
+
+def subs_in_place(stack: Stack) -> list[tuple[Layer, SubInPlaceOf]]:
+    """A clean sub in place of every layer that owns the lowest band alone."""
+    owners = [layer for layer in stack.layers if layer.span.last == 0] if stack.crossovers else []
+    return [(layer, SubInPlaceOf(layer=layer.id)) for layer in owners]
 
 
 def fold_down_bands(measures: Measures) -> list[FoldDown]:

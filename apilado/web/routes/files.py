@@ -18,7 +18,7 @@ from apilado.core.document.edits import Several, apply
 from apilado.core.document.edits_layers import AddLayer, SetDrumSound, SetSource
 from apilado.core.document.edits_pattern import SetPattern
 from apilado.core.document.edits_values import SetValue
-from apilado.core.document.followers import followers_of, keeping_followers
+from apilado.core.document.followers import followers_of
 from apilado.core.document.reading import explain, stack_to_json
 from apilado.core.document.stack import MOST_BARS, Stack
 from apilado.core.formats.audio_files import read_audio
@@ -59,10 +59,9 @@ def audio(request: Request, stack_id: int, target: str = Form(), file: UploadFil
         layer_id = target.removeprefix("layers/")
         change = SetSource(layer=layer_id, source={"kind": "take", **sound})
         layer = head.stack.layer(layer_id)
-        keep = keeping_followers(head.stack, layer, change) if layer else None
-        if layer and keep:
-            asked = {"layer": layer, "names": [x.name for x in followers_of(head.stack, layer)]}
-            offered = {"name": name, "keep": keep, "follow": change}
+        if layer and (followers := followers_of(head.stack, layer)):
+            asked = {"layer": layer, "names": [follower.name for follower in followers]}
+            offered = {"name": name, "keep": change.model_copy(update={"alone": True}), "follow": change}
             return {"dialog": page(request, "_partials/followers.html", **asked, **offered)}
     done = stacks.edit(workspace, stack_id, change)
     after = done.revision.stack

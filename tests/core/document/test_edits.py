@@ -15,7 +15,7 @@ from apilado.core.document.edits_values import (
     SetShare,
     SetValue,
 )
-from apilado.core.document.followers import followers_of, keeping_followers
+from apilado.core.document.followers import followers_of
 from apilado.core.document.layer import Span
 from apilado.core.notes import Note
 from apilado.demo.stacks import demo_bundles, slipway
@@ -107,16 +107,16 @@ class EditsTest(unittest.TestCase):
             apply(STACK, AddLayer(copy_of="high")), SetValue(path="layers/high-copy/source/tap", value="source")
         )
         change = SetSource(layer="mid", source={"kind": "tone", "tones": [{"shape": "square"}]})
-        mid = stack.layer("mid")
+        keeping, mid = change.model_copy(update={"alone": True}), stack.layer("mid")
         self.assertEqual([layer.id for layer in followers_of(stack, mid)], ["high", "high-copy"])
-        kept, followed = apply(stack, keeping_followers(stack, mid, change)), apply(stack, change)
+        kept, followed = apply(stack, keeping), apply(stack, change)
         before, alone, all_new = (rendered(each) for each in (stack, kept, followed))
         for name in ("high", "high-copy"):
             np.testing.assert_array_equal(alone[name], before[name])
             self.assertGreater(float(np.abs(all_new[name] - before[name]).max()), 1e-3)
         np.testing.assert_array_equal(alone["mid"], all_new["mid"])
         self.assertIn("high and high copy take the new sound too", change.remark(followed))
-        self.assertIsNone(keeping_followers(stack, stack.layer("sub"), change))
+        self.assertIsNone(keeping.remark(kept))
 
     def test_bars_that_are_added_repeat_the_drums(self):
         short = apply(apply(STACK, SetValue(path="kick/hits", value=[0.0, 2.5])), SetValue(path="bars", value=1))

@@ -3,13 +3,13 @@ import unittest
 import numpy as np
 
 from apilado.core.document.edits import apply, edit_from_data
-from apilado.core.document.edits_borders import AddCrossover, MergeLayers, PutSubUnder, SplitLayer
+from apilado.core.document.edits_borders import AddCrossover, MergeLayers, PutSubUnder, SplitLayer, SubInPlaceOf
 from apilado.core.document.edits_layers import SetSource
 from apilado.core.document.layer import Layer, Span
-from apilado.core.document.stack import Crossover
+from apilado.core.document.stack import Crossover, Stack
 from apilado.core.notes import Note
 from apilado.core.render.engine import Engine
-from apilado.core.soundings.low_end import border_advice, fold_down_bands, shapes, shifts, subs_under
+from apilado.core.soundings.low_end import border_advice, fold_down_bands, shapes, shifts, subs_in_place, subs_under
 from apilado.core.soundings.measures import measure
 from apilado.core.sources.tone import Tone, ToneSource
 from apilado.demo.stacks import lock_gate, rope_walk, slipway
@@ -93,6 +93,30 @@ class PutSubUnderTest(unittest.TestCase):
                 after = measure(made, load, ENGINE)
                 self.assertEqual(after.sub.id, made.layers[0].id)
                 self.assertTrue(after.sub.mono)
+            for layer, edit in subs_in_place(bundle.stack):
+                after = measure(apply(bundle.stack, edit), load, ENGINE)
+                self.assertEqual((after.sub.id, after.sub.mono, after.sub.treatments), (layer.id, True, ()))
+
+    def test_in_place_of_the_lowest_part_of_a_recording(self):
+        stack = rope_walk().stack
+        take = next(layer for layer in stack.layers if layer.source.kind == "take")
+        whole = take.model_copy(update={"span": Span(first=0, last=0), "treatments": ()})
+        stack = Stack.model_validate(
+            {**stack.model_dump(), "crossovers": (), "layers": (whole,), "pairs": (), "duckers": ()}
+        )
+        cut = apply(stack, SplitLayer(layer=take.id, frequency_hz=100.0))
+        upper = cut.layers[1]
+        made = apply(cut, SubInPlaceOf(layer=take.id))
+        sub = made.layer(take.id)
+        self.assertEqual((sub.name, sub.level_db, sub.span), (take.name, take.level_db, cut.layer(take.id).span))
+        self.assertEqual((sub.source.kind, sub.source.tones[0].shape, sub.mono), ("tone", "sine", True))
+        self.assertEqual((made.layer(upper.id).source, len(made.layers)), (take.source, 2))
+        self.assertEqual(made.crossovers, cut.crossovers)
+        load = loader({asset.sha256: asset.content for asset in rope_walk().assets})
+        before, after = (rendered(each, load)[upper.id] for each in (cut, made))
+        np.testing.assert_array_equal(after, before)
+        with self.assertRaisesRegex(InvalidEdit, "owns more than the lowest band"):
+            apply(cut, SubInPlaceOf(layer=upper.id))
 
 
 class AdviceTest(unittest.TestCase):
