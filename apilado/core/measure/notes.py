@@ -6,16 +6,14 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import fft
 
 from apilado.core.dsp.audio import Audio
+from apilado.core.measure.pitch import pitch_hz
 from apilado.core.units import ms_to_samples, power_to_db
 
 SETTLE_MS = 15.0
 LONGEST_MS = 300.0
 PITCH_MS = 160.0
-LOWEST_PITCH_HZ, HIGHEST_PITCH_HZ = 18.0, 2000.0
-CLEAR, COARSE_HZ = 0.85, 12000.0
 ATTACK_MS = 3.0
 PHASOR_STEP = 256
 QUIET = 1e-4
@@ -44,42 +42,6 @@ def segment(audio: Audio, start: int, frames: int) -> Audio:
     return np.ascontiguousarray(audio[:, index])
 
 
-def pitch_hz(signal: NDArray[np.floating], rate_hz: float) -> float | None:
-    """Fundamental of a steady signal, shape (frames,), or None.
-
-    The first high peak of the normalised square difference function, parabolically refined (P. McLeod, G. Wyvill,
-    "A smarter way to find pitch", ICMC 2005).
-    """
-    # Fundamentals lie far below half of a quarter of the rate: means of some frames will do, and are quicker.
-    step = max(1, round(rate_hz / COARSE_HZ))
-    kept = signal.shape[0] // step * step
-    x = np.asarray(signal[:kept], np.float64).reshape(-1, step).mean(axis=1)
-    rate_hz = rate_hz / step
-    frames = x.shape[0]
-    energy = float(np.dot(x, x))
-    if frames < 64 or energy < 1e-10 * frames:
-        return None
-    length = fft.next_fast_len(2 * frames, real=True)
-    spectrum = fft.rfft(x, length)
-    lags = min(frames - 1, int(rate_hz / LOWEST_PITCH_HZ) + 2)
-    correlation = fft.irfft(np.abs(spectrum) ** 2, length)[:lags]
-    squares = np.concatenate([[0.0], np.cumsum(x * x)])
-    norm = (squares[frames - np.arange(lags)]) + (energy - squares[np.arange(lags)])
-    nsdf = np.divide(2.0 * correlation, norm, out=np.zeros(lags), where=norm > 0.0)
-    inner = nsdf[1:-1]
-    peaks = np.flatnonzero((inner > nsdf[:-2]) & (inner >= nsdf[2:]) & (inner > 0.0)) + 1
-    below = np.flatnonzero(nsdf < 0.0)
-    if below.size == 0:
-        return None
-    peaks = peaks[(peaks > below[0]) & (peaks >= rate_hz / HIGHEST_PITCH_HZ)]
-    if peaks.size == 0 or float(np.max(nsdf[peaks])) < CLEAR:
-        return None
-    chosen = int(peaks[np.argmax(nsdf[peaks] >= 0.95 * np.max(nsdf[peaks]))])
-    a, b, c = nsdf[chosen - 1 : chosen + 2]
-    shift = 0.5 * (a - c) / (a - 2.0 * b + c) if a - 2.0 * b + c != 0.0 else 0.0
-    return float(rate_hz / (chosen + shift))
-
-
 @dataclass(frozen=True)
 class NoteSpan:
     """Where a note is to be found in a stem, and what pitch it should have there."""
@@ -106,8 +68,10 @@ def measure_notes(
         part = segment(audio, span.first + begun, min(max(span.frames - begun, 1), longest))
         found = None
         if pitches and float(np.max(np.abs(part), initial=0.0)) > QUIET:
-            # Of what is measured the last: a pitch that drops at the start has settled by then.
-            found = pitch_hz((part[0, -steady:] + part[1, -steady:]) / 2.0, rate_hz)
+            # Of what is measured the last: a pitch that drops at the start has settled by then. A note that is not
+            # clear there, of a string that was plucked hard, is heard out.
+            middle = (part[0] + part[1]) / 2.0
+            found = pitch_hz(middle[-steady:], rate_hz) or pitch_hz(middle, rate_hz)
         power = _note_power(audio, span, part, found or span.expected_hz, rate_hz)
         measured.append(NoteMeasure(span.start_beats, span.pitch, float(power_to_db(power)), found))
     return tuple(measured)

@@ -5,7 +5,7 @@ from numpy.testing import assert_allclose
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.envelopes import adsr
-from apilado.core.measure.notes import pitch_hz
+from apilado.core.measure.pitch import pitch_hz
 from apilado.core.notes import Note, voice_notes, voice_runs
 from apilado.core.sources.base import Score
 from apilado.core.sources.take import TakeSource
