@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+import re
+from types import MappingProxyType
 from typing import TypeVar, cast
 
 import numpy as np
@@ -11,6 +13,9 @@ from numpy.typing import NDArray
 Number = TypeVar("Number", float, NDArray[np.float64])
 
 NOTE_NAMES = ("C", "C#", "D", "Eb", "E", "F", "F#", "G", "Ab", "A", "Bb", "B")
+NATURALS = MappingProxyType({"C": 0, "D": 2, "E": 4, "F": 5, "G": 7, "A": 9, "B": 11})
+SIGNS = MappingProxyType({"": 0, "#": 1, "♯": 1, "b": -1, "♭": -1})
+HIGHEST_MIDI = 127
 SILENCE_DB = -150.0
 """Level that stands for silence; -inf never leaves a conversion."""
 
@@ -48,6 +53,29 @@ def midi_to_name(pitch: float) -> str:
     """Name of the nearest note, middle C = C4 = 60: 28 is 'E1'."""
     nearest = math.floor(pitch + 0.5)
     return f"{NOTE_NAMES[nearest % 12]}{nearest // 12 - 1}"
+
+
+def name_to_midi(name: str) -> int:
+    """The MIDI pitch of a note's name, middle C = C4 = 60, or of its number: 'E1', 'f#1', 'Bb2', '28'.
+
+    Raises:
+        ValueError: it is neither.
+    """
+    found = re.fullmatch(r"([A-Ga-g])([#b♯♭]?)\s*(-?\d{1,2})|(\d{1,3})", name.strip())
+    if not found:
+        raise ValueError(f"'{name[:20]}' is no pitch: a note as C2 or F#1, or a MIDI number")
+    letter, sign, octave, number = found.groups()
+    pitch = int(number) if number else NATURALS[letter.upper()] + SIGNS[sign] + 12 * (int(octave) + 1)
+    if not 0 <= pitch <= HIGHEST_MIDI:
+        lowest, highest = midi_to_name(0), midi_to_name(HIGHEST_MIDI)
+        raise ValueError(f"pitches run from {lowest} to {highest}; {name.strip()} was not taken")
+    return pitch
+
+
+def bar_and_beat(beats: float, beats_per_bar: int) -> str:
+    """A place as it is spoken, bars and beats counted from 1: 5.5 beats after the start are 'bar 2, beat 2.5'."""
+    bar, beat = divmod(beats + 1e-9, beats_per_bar)
+    return f"bar {int(bar) + 1}, beat {round(beat, 3) + 1.0:g}"
 
 
 def cents_to_ratio(cents: Number) -> Number:

@@ -14,8 +14,9 @@ from apilado.core.document.edits_values import SetValue
 from apilado.core.document.reading import is_text
 from apilado.core.document.stack import MOST_BARS, Stack
 from apilado.core.notes import Note
+from apilado.core.units import name_to_midi
 from apilado.errors import InvalidEdit
-from apilado.web.items import hit_of, note_of
+from apilado.web.items import FIRST_BEAT, hit_of, note_of
 
 LARGEST_WHOLE = 10_000
 
@@ -38,7 +39,7 @@ def field_edit(stack: Stack, path: str, value: Any) -> Edit:
         was = hit_of(stack, head)
         if was is None:
             raise InvalidEdit("this hit is not there any more")
-        return ReplaceHit(trigger=was[0], was=was[1], now=_number(value, "beat"))
+        return ReplaceHit(trigger=was[0], was=was[1], now=_beats(value))
     if last == "source!kind":
         return _source_edit(stack, head.removeprefix("layers/"), str(value))
     if last == "shape!kind":
@@ -55,8 +56,10 @@ def field_edit(stack: Stack, path: str, value: Any) -> Edit:
     if last == "span":
         first, _, end = str(value).partition(",")
         return SetValue(path=path, value={"first": _whole(first, "band"), "last": _whole(end, "band")})
-    if last in ("harmonics", "hits"):
-        return SetValue(path=path, value=_listed(str(value), blanks=last == "harmonics"))
+    if last == "harmonics":
+        return SetValue(path=path, value=_listed(str(value), blanks=True))
+    if last == "hits":
+        return SetValue(path=path, value=[_beats(beat) for beat in _listed(str(value), blanks=False)])
     if path == "bars" and 1 <= _number(value, "bars") <= MOST_BARS:
         return SetBars(bars=_whole(value, "bars"))
     if head.startswith("crossovers/") and last == "frequency_hz":
@@ -78,6 +81,14 @@ def _number(value: Any, what: str) -> float:
     if not math.isfinite(number):
         raise InvalidEdit(f"'{str(value)[:40]}' is not a number: {what}")
     return number
+
+
+def _beats(counted: Any) -> float:
+    """How many beats have gone by at a beat that a page counts from 1."""
+    beat = _number(counted, "beat")
+    if beat < FIRST_BEAT:
+        raise InvalidEdit(f"beats are counted from 1; {beat:g} was not taken")
+    return beat - FIRST_BEAT
 
 
 def _whole(value: Any, what: str) -> int:
@@ -124,7 +135,10 @@ def _note_edit(stack: Stack, key: str, name: str, value: Any) -> Edit:
     was = note_of(stack, key)
     if was is None:
         raise InvalidEdit("this note is not there any more")
+    if name == "start_beats":
+        value = _beats(value)
     try:
+        value = name_to_midi(str(value)) if name == "pitch" else value
         now = Note.model_validate({**was.model_dump(), name: _like(getattr(was, name, None), value)})
     except ValueError as error:
         raise InvalidEdit(f"not changed: {error}") from None

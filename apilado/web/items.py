@@ -7,6 +7,14 @@ from apilado.core.document.edits_pattern import ReplaceHit, ReplaceNote
 from apilado.core.document.stack import Stack
 from apilado.core.notes import Note
 
+FIRST_BEAT = 1.0
+"""Pages count beats from 1, as musicians do; a document holds how many have gone by."""
+
+
+def counted(beats: float) -> float:
+    """The beat that a page names for so many beats after the start."""
+    return round(beats + FIRST_BEAT, 6)
+
 
 def note_key(note: Note) -> str:
     """The key of a note of the pattern."""

@@ -66,7 +66,7 @@ class EditingTest(BrowserCase):
         self.settled(page)
         longer = next(note for note in self.document("Slipway")["pattern"] if note["start_beats"] == 2.0)
         self.assertGreater(longer["length_beats"], lower["length_beats"] + 0.5)
-        page.fill("#sheet input[type=number][data-path$='/pitch']", "40")
+        page.fill("#sheet input[data-path$='/pitch']", "E2")
         page.keyboard.press("Enter")
         page.wait_for_selector("#passage [data-key='note:2:40']")
         page.locator("#passage [data-key='note:2:40']").focus()

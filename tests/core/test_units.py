@@ -18,6 +18,22 @@ class UnitsTest(unittest.TestCase):
             with self.subTest(pitch=pitch):
                 self.assertEqual(units.midi_to_name(pitch), name)
 
+    def test_pitches_from_names(self):
+        for pitch in range(128):
+            self.assertEqual(units.name_to_midi(units.midi_to_name(pitch)), pitch)
+        # Enharmonics, and B to C across the octave's number.
+        for name, pitch in (("f#1", 30), ("Gb1", 30), (" A♯0", 22), ("Cb4", 59), ("B#3", 60), ("28", 28), ("C-1", 0)):
+            with self.subTest(name=name):
+                self.assertEqual(units.name_to_midi(name), pitch)
+        for wrong in ("H2", "", "C", "2C", "C2.5", "128", "Cb-1", "A#9", "-3", "C##2"):
+            with self.subTest(name=wrong), self.assertRaisesRegex(ValueError, "no pitch|pitches run from C-1 to G9"):
+                units.name_to_midi(wrong)
+
+    def test_places_are_counted_from_one(self):
+        for beats, per_bar, said in ((0.0, 4, "bar 1, beat 1"), (5.5, 4, "bar 2, beat 2.5"), (6.0, 3, "bar 3, beat 1")):
+            self.assertEqual(units.bar_and_beat(beats, per_bar), said)
+        self.assertEqual(units.bar_and_beat(4.0 - 1e-12, 4), "bar 2, beat 1")
+
     def test_decibels(self):
         assert_allclose(units.db_to_gain(np.array([0.0, 20.0, -6.0205999])), [1.0, 10.0, 0.5], rtol=1e-7)
         self.assertAlmostEqual(units.gain_to_db(0.5), -6.0206, places=4)

@@ -110,8 +110,8 @@ class FieldsTest(CarvingWebCase):
             ("duckers/duck/shape!kind", "drawn", lambda s: s.duckers[0].shape.kind == "drawn"),
             ("layers/mid/eq/0!copy", "kick", lambda s: s.kick.eq == s.layer("mid").eq),
             ("layers/mid/eq_phase", "linear-phase", lambda s: s.layer("mid").eq_phase == "linear-phase"),
-            ("kick/hits", "0, 2.5", lambda s: s.kick.hits == (0.0, 2.5)),
-            ("hit:kick:2.5/beat", 3, lambda s: s.kick.hits == (0.0, 3.0)),
+            ("kick/hits", "1, 3.5", lambda s: s.kick.hits == (0.0, 2.5)),
+            ("hit:kick:2.5/beat", 4, lambda s: s.kick.hits == (0.0, 3.0)),
             ("target", "flat", lambda s: s.target == "flat"),
         ):
             with self.subTest(path=path):

@@ -141,8 +141,9 @@ class EditsTest(WebCase):
             ),
             ("crossovers/1/slope_db_per_octave", "48", lambda s: s.crossovers[1].slope_db_per_octave == 48),
             ("sample_rate", "44100", lambda s: s.sample_rate == 44100),
-            ("note:0.5:29/pitch", 31, lambda s: s.pattern[0].pitch == 31),
-            ("hit:kick:0/beat", 0.25, lambda s: s.kick.hits[0] == 0.25),
+            ("note:0.5:29/pitch", "G1", lambda s: s.pattern[0].pitch == 31),
+            ("note:0.5:31/start_beats", 1.25, lambda s: s.pattern[0].start_beats == 0.25),
+            ("hit:kick:0/beat", 1.25, lambda s: s.kick.hits[0] == 0.25),
             ("name", "Slip", lambda s: s.name == "Slip"),
         )
         for path, value, holds in cases:
@@ -151,7 +152,7 @@ class EditsTest(WebCase):
                 self.assertTrue(holds(self.head().stack))
         triggers = {"op": "add", "path": "triggers", "part": {"id": "ghost", "name": "Ghost", "hits": [0.0]}}
         self.edit(triggers)
-        self.edit({"op": "field", "path": "triggers/ghost/hits", "value": "0, 1.5"})
+        self.edit({"op": "field", "path": "triggers/ghost/hits", "value": "1, 2.5"})
         self.assertEqual(self.head().stack.triggers[0].hits, (0.0, 1.5))
 
     def test_refused_fields_change_nothing_and_say_why(self):
@@ -165,7 +166,11 @@ class EditsTest(WebCase):
             ("note:9:9/pitch", 1, "this note is not there any more"),
             ("hit:9.9/beat", 1, "this hit is not there any more"),
             ("crossovers/0/frequency_hz", None, "is not a number"),
-            ("note:0.5:29/pitch", 4000, "pitch"),
+            ("note:0.5:29/pitch", 4000, "is no pitch"),
+            ("note:0.5:29/pitch", "C12", "pitches run from C-1 to G9; C12 was not taken"),
+            ("note:0.5:29/start_beats", 0, "beats are counted from 1; 0 was not taken"),
+            ("hit:kick:0/beat", 0.5, "beats are counted from 1; 0.5 was not taken"),
+            ("kick/hits", "0, 1", "beats are counted from 1; 0 was not taken"),
         ):
             with self.subTest(path=path):
                 told = self.edit({"op": "field", "path": path, "value": value}, status=422)

@@ -10,8 +10,12 @@ from pydantic import Field
 from apilado.core.document.editing import Data, Edit, drum_of
 from apilado.core.document.stack import MOST_BARS, Stack
 from apilado.core.notes import Note
-from apilado.core.units import midi_to_name
+from apilado.core.units import bar_and_beat, midi_to_name
 from apilado.errors import InvalidEdit
+
+
+def _place(data: Data, beats: float) -> str:
+    return bar_and_beat(beats, data["beats_per_bar"])
 
 
 class ReplaceNote(Edit):
@@ -27,7 +31,7 @@ class ReplaceNote(Edit):
             was = self.was.model_dump(mode="json")
             if was not in pattern:
                 name = midi_to_name(self.was.pitch)
-                raise InvalidEdit(f"there is no {name} at beat {self.was.start_beats:g} any more")
+                raise InvalidEdit(f"there is no {name} at {_place(data, self.was.start_beats)} any more")
             pattern.remove(was)
         if self.now is not None:
             pattern.append(self.now.model_dump(mode="json"))
@@ -52,7 +56,7 @@ class ReplaceHit(Edit):
         hits = list(holder["hits"])
         if self.was is not None:
             if self.was not in hits:
-                raise InvalidEdit(f"there is no hit at beat {self.was:g} any more")
+                raise InvalidEdit(f"there is no hit at {_place(data, self.was)} any more")
             hits.remove(self.was)
         if self.now is not None:
             hits.append(self.now)
@@ -61,7 +65,8 @@ class ReplaceHit(Edit):
     def title(self, before: Stack, after: Stack) -> str:
         if self.now is None:
             return "Remove a hit"
-        return f"Hit to beat {self.now:g}" if self.was is not None else f"Add a hit at beat {self.now:g}"
+        place = bar_and_beat(self.now, after.beats_per_bar)
+        return f"Hit to {place}" if self.was is not None else f"Add a hit at {place}"
 
 
 class TransposePattern(Edit):

@@ -22,8 +22,8 @@ def pitch_hz(signal: NDArray[np.floating], rate_hz: float) -> float | None:
     """Fundamental of a steady or dying note, shape (frames,), or None where there is no clear pitch.
 
     The first high peak of the normalised square difference function, parabolically refined (P. McLeod, G. Wyvill,
-    "A smarter way to find pitch", ICMC 2005). Of an octave or a twelfth beside it that repeats nearly as well, the one wins that the
-    harmonics speak for: strings whose fundamental is weak are otherwise heard an octave too high.
+    "A smarter way to find pitch", ICMC 2005). Of an octave or a twelfth beside it that repeats nearly as well,
+    the one wins that the harmonics speak for: strings whose fundamental is weak are otherwise heard an octave too high.
     """
     # Fundamentals lie far below half of a quarter of the rate: means of some frames will do, and are quicker.
     step = max(1, round(rate_hz / COARSE_HZ))

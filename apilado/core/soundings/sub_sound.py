@@ -14,7 +14,7 @@ from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding, Status
 from apilado.core.soundings.sub import NOTHING
 from apilado.core.sources.tone import ToneSource
-from apilado.core.units import midi_to_hz, power_ratio_db
+from apilado.core.units import bar_and_beat, midi_to_hz, power_ratio_db
 
 SEMITONE = 2.0 ** (1.0 / 12.0)
 RUMBLE_HZ = 30.0
@@ -161,8 +161,9 @@ def _beats_said(measures: Measures, beats: tuple[float, ...]) -> str:
     """Where clicks are: the beat, the seam, or how many places there are."""
     if len(beats) > 1:
         return f"{len(beats)} places"
-    loop = measures.clock.beats
-    return "the loop's seam" if min(beats[0], loop - beats[0]) < 0.05 else f"beat {beats[0] + 1.0:.2f}"
+    if min(beats[0], measures.clock.beats - beats[0]) < 0.05:
+        return "the loop's seam"
+    return bar_and_beat(beats[0], measures.stack.beats_per_bar)
 
 
 def sub_full(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:

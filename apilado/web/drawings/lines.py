@@ -11,14 +11,19 @@ from apilado.web.drawings.svg import label, tag
 from apilado.web.drawings.view import GRID_HZ, View, layer_state, short_hz
 from apilado.web.items import crossover_key
 
+STRUCK = 9.0
+"""A number this near to a border would be struck through by it, in pixels."""
 
-def frequency_grid(view: View, width: float, *, labelled: bool = False) -> str:
-    """Thin rules at round frequencies."""
+
+def frequency_grid(view: View, width: float, *, labelled: Stack | None = None) -> str:
+    """Thin rules at round frequencies; numbered where no border of the stack runs through the number."""
     parts = []
+    borders = [view.y(crossover.frequency_hz) for crossover in labelled.crossovers] if labelled else []
     for frequency in GRID_HZ:
         y = round(view.y(frequency)) + 0.5
         parts.append(tag("line", class_="grid", x1=0, x2=width, y1=y, y2=y))
-        if labelled and frequency not in (20, 20000):
+        free = all(abs(y - 8.0 - border) > STRUCK for border in borders)
+        if labelled and free and frequency not in (20, 20000):
             shown = f"{frequency // 1000}k" if frequency >= 1000 else str(frequency)
             parts.append(label(shown, 3, y - 3, class_="grid-label"))
     return "".join(parts)

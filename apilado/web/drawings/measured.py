@@ -18,6 +18,7 @@ from apilado.web.drawings.svg import image_uri, label, points, tag
 from apilado.web.drawings.view import View, band_edges_hz
 
 THINNEST = 6.0
+NAME_HEIGHT, ROUND_A_BORDER = 16.0, 30.0
 SILENT_POWER = 1e-7
 TINT_RGB = {
     "ochre": (170, 112, 20),
@@ -49,7 +50,7 @@ def pile(stack: Stack, measures: Measures, view: View) -> str:
     parts = [_slab(stack, layer, view, widths, leans, powers) for layer in stack.layers]
     middle = view.pile / 2.0
     parts.append(tag("line", class_="centre-line", x1=middle, x2=middle, y1=0, y2=view.height))
-    parts += [_slab_name(stack, layer, view) for layer in stack.layers]
+    parts += slab_names(stack, view)
     if view.selected == "bus":
         parts += _whole_width(measures, view)
     if stack.bus.mono_below_hz > 0.0:
@@ -125,14 +126,22 @@ def _slab(
     )
 
 
-def _slab_name(stack: Stack, layer: Layer, view: View) -> str:
-    low, high = band_edges_hz(stack, layer)
-    y = (view.y(low) + view.y(high)) / 2.0 + 4.0
-    return tag(
-        "g",
-        label(layer.name, view.pile / 2.0, y, class_="slab-name", text_anchor="middle"),
-        class_=f"layer {tint_and_state(stack, layer, view)}",
-    )
+def slab_names(stack: Stack, view: View) -> list[str]:
+    """The layers' names on their slabs, clear of borders, bobs and each other as far as there is room."""
+    borders = [view.y(crossover.frequency_hz) for crossover in stack.crossovers]
+    kept = [(y - ROUND_A_BORDER, y + ROUND_A_BORDER) for y in borders]
+    named = []
+    for layer in stack.layers:
+        low, high = band_edges_hz(stack, layer)
+        top, bottom = view.y(high) + 8.0, view.y(low) - 8.0
+        middle = (top + bottom) / 2.0
+        tries = sorted(np.arange(top, bottom + 1.0, 4.0), key=lambda y: abs(y - middle))
+        free = (y for y in tries if not any(first < y < last for first, last in kept))
+        y = float(next(free, middle))
+        kept.append((y - NAME_HEIGHT, y + NAME_HEIGHT))
+        name = label(layer.name, view.pile / 2.0, y + 4.0, class_="slab-name", text_anchor="middle")
+        named.append(tag("g", name, class_=f"layer {tint_and_state(stack, layer, view)}"))
+    return named
 
 
 def _energy(measures: Measures, view: View) -> str:

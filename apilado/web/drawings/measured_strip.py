@@ -50,7 +50,7 @@ def _waves(measures: Measures, view: View, lane: float) -> list[str]:
     parts = [_wave(measures.bass_audio, view, frames, lane, "bass-wave")]
     if "kick" in measures.heard_drums:
         parts.append(_wave(measures.kick_audio, view, frames, lane, "kick-wave"))
-    parts.append(label("bass and kick", view.passage - 6, 13, class_="grid-label", text_anchor="end"))
+    parts.append(label("bass and kick", view.passage - 6, lane - 5, class_="grid-label", text_anchor="end"))
     return parts
 
 

@@ -13,7 +13,7 @@ def plan(stack: Stack, view: View) -> dict[str, str]:
     """SVG of the plan of each panel: 'pile', 'profile', 'passage', 'strip'."""
     pulled = {"eq": equaliser, "harmonics": harmonics, "split": cutting}[view.mode]
     return {
-        "pile": frequency_grid(view, view.pile, labelled=True) + border_lines(stack, view, view.pile, named=True),
+        "pile": frequency_grid(view, view.pile, labelled=stack) + border_lines(stack, view, view.pile, named=True),
         "profile": frequency_grid(view, view.profile) + border_lines(stack, view, view.profile) + pulled(stack, view),
         "passage": passage(stack, view),
         "strip": time_strip(stack, view),

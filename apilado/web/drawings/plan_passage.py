@@ -14,7 +14,7 @@ from apilado.core.dsp.envelopes import DECAY_NEPERS
 from apilado.core.dsp.kicks import CLICK_MS
 from apilado.core.ducks.drawn import DrawnDuck
 from apilado.core.notes import Note
-from apilado.core.units import midi_to_hz, midi_to_name
+from apilado.core.units import bar_and_beat, midi_to_hz, midi_to_name
 from apilado.web.drawings.lines import beat_grid, border_lines, frequency_grid, handle
 from apilado.web.drawings.svg import label, points, tag
 from apilado.web.drawings.view import LANE_SHARE, View
@@ -22,6 +22,7 @@ from apilado.web.items import hit_key, note_key
 from apilado.web.sheets.ducks import chosen_ducker
 
 NOTE_HEIGHT = 8.0
+NAME_HEIGHT = 13.0
 SWEEP_POINTS = 40
 SUB_LOW_HZ, SUB_HIGH_HZ = 40.0, 90.0
 
@@ -34,6 +35,7 @@ def passage(stack: Stack, view: View) -> str:
         label("sub 40–90 Hz", view.passage - 6, bottom + 14, class_="grid-label", text_anchor="end"),
         frequency_grid(view, view.passage),
         beat_grid(stack, view, view.height),
+        _note_names(stack, view),
         _hits(stack, view, view.height, handles=False),
         _sweeps(stack, view),
         border_lines(stack, view, view.passage),
@@ -50,12 +52,25 @@ def time_strip(stack: Stack, view: View) -> str:
     return beat_grid(stack, view, view.strip) + _hits(stack, view, view.strip, handles=True) + duck_handles(stack, view)
 
 
+def _note_names(stack: Stack, view: View) -> str:
+    """Names along the axis: of the pattern's pitches, and of every C where there is room."""
+    pitches = sorted({note.pitch for note in stack.pattern})
+    placed: list[float] = []
+    parts = []
+    for pitch in [*pitches, *range(24, 128, 12)]:
+        y = view.y(float(midi_to_hz(float(pitch))))
+        if all(abs(y - other) >= NAME_HEIGHT for other in placed) and NAME_HEIGHT < y < view.height:
+            placed.append(y)
+            parts.append(label(midi_to_name(pitch), 3, y + 4.0, class_="grid-label note-name"))
+    return "".join(parts)
+
+
 def _note(stack: Stack, view: View, note: Note) -> str:
     x, end = view.x(note.start_beats, stack), view.x(min(note.end_beats, stack.beats), stack)
     hertz = float(midi_to_hz(float(note.pitch)))
     y = view.y(hertz)
     width = max(end - x, 3.0)
-    name = f"{midi_to_name(note.pitch)}, {hertz:.1f} Hz, beat {note.start_beats + 1:g}"
+    name = f"{midi_to_name(note.pitch)}, {hertz:.1f} Hz, {bar_and_beat(note.start_beats, stack.beats_per_bar)}"
     return tag(
         "g",
         tag("title", name),
@@ -93,7 +108,8 @@ def _post(stack: Stack, view: View, drum: str, hit: float, height: float, *, han
     if hit >= stack.beats:
         return ""
     x = view.x(hit, stack)
-    name = f"{stack.drum_names()[drum]}, beat {hit + 1:g}"
+    place = bar_and_beat(hit, stack.beats_per_bar)
+    name = f"{stack.drum_names()[drum]}, {place}"
     line = {"x1": x, "x2": x, "y1": 0, "y2": height}
     foot = f"M{x - 3:.1f} {height:.1f} v-7 h6 v7 z" if drum == "kick" else f"M{x - 5:.1f} {height:.1f} l5 -9 l5 9 z"
     class_ = "hit is-silent" if stack.drum(drum).mute else "hit"
@@ -109,7 +125,7 @@ def _post(stack: Stack, view: View, drum: str, hit: float, height: float, *, han
         data_drum=drum,
         data_hit=repr(hit),
         data_key=hit_key(drum, hit),
-        **handle(name, hit, f"beat {hit + 1:g}", 0, stack.beats),
+        **handle(name, hit, place, 0, stack.beats),
     )
 
 

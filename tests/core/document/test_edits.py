@@ -52,8 +52,8 @@ class EditsTest(unittest.TestCase):
             (AddPart(path="layers/mid/eq", part={"kind": "wave"}), "^an EQ point is one of"),
             (SetSource(layer="mid", source={"kind": "organ"}), "a source is one of"),
             (SetSource(layer="mid", source={"kind": "layer", "layer": "high"}), "takes its own sound"),
-            (ReplaceNote(was=Note(start_beats=0.1)), "there is no C2 at beat 0.1"),
-            (ReplaceHit(was=0.33), "there is no hit at beat 0.33"),
+            (ReplaceNote(was=Note(start_beats=0.1)), "there is no C2 at bar 1, beat 1.1 any more"),
+            (ReplaceHit(was=0.33), "there is no hit at bar 1, beat 1.33 any more"),
             (TransposePattern(semitones=48), None),
         )
         for edit, words in cases:

@@ -5,6 +5,7 @@ import { get, post, postForm, tell } from "./api.js";
 import { listenToDrops } from "./drops.js";
 import { EditQueue } from "./edits.js";
 import { listenToFields, prepareFields, showStates, showTexts, showValues } from "./fields.js";
+import { listenToGestures } from "./gestures.js";
 import { listenToHandles } from "./handles.js";
 import { listenToKeys } from "./keys.js";
 import { listenToOverdo } from "./overdo.js";
@@ -435,18 +436,7 @@ function listen(bench) {
     const dialog = document.getElementById("dialog");
     if (event.detail.target.id === "dialog-body" && !dialog.open) dialog.showModal();
   });
-  for (const name of ["strip", "passage"]) {
-    bench.panels.svg[name].addEventListener("wheel", (event) => {
-      event.preventDefault();
-      const [first, last] = bench.panels.range();
-      const turn = event.deltaY || event.deltaX;
-      if (event.shiftKey) {
-        const by = Math.sign(turn) * (last - first) * 0.1;
-        bench.panels.zoomTo(first + by, last + by);
-      } else bench.panels.zoomAround(bench.panels.beatAt(event), turn > 0 ? 1.25 : 0.8);
-      later(() => bench.step("plan"));
-    }, { passive: false });
-  }
+  listenToGestures(bench, () => later(() => bench.step("plan")));
   new ResizeObserver(() => {
     bench.panels.size = null;
     later(() => bench.step("plan"));

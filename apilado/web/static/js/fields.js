@@ -111,6 +111,14 @@ export function listenToFields(bench) {
     }
   });
   document.addEventListener("click", (event) => {
+    const help = event.target.closest("[data-help]");
+    if (!help) return;
+    event.preventDefault(); // within a label it would switch what is labelled
+    const text = help.closest(".field").querySelector(".field-help");
+    text.hidden = !text.hidden;
+    help.setAttribute("aria-expanded", !text.hidden);
+  });
+  document.addEventListener("click", (event) => {
     const toggle = event.target.closest("[data-toggle]");
     if (!toggle) return;
     event.stopPropagation();

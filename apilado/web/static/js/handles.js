@@ -29,6 +29,7 @@ const KINDS = {
     take: (part) => ({
       path: part.dataset.path, hasGain: part.dataset.gain === "yes",
       frequency: Number(part.dataset.frequency), gain: Number(part.dataset.db),
+      lowDb: Number(part.dataset.lowDb), highDb: Number(part.dataset.highDb), lowHz: Number(part.dataset.lowHz), highHz: Number(part.dataset.highHz),
     }),
     pull: (taken, event, bench) => pointEdit(taken, bench.panels.frequencyAt(event), gainAt(event, bench)),
     step: (taken, key, large) => {
@@ -127,10 +128,10 @@ const KINDS = {
 };
 
 function pointEdit(taken, frequency, gain) {
-  taken.frequency = within(frequency, 20, 20000);
+  taken.frequency = within(frequency, taken.lowHz, taken.highHz);
   const edits = [{ op: "set", path: `${taken.path}/frequency_hz`, value: rounded(taken.frequency, 1) }];
   if (taken.hasGain) {
-    taken.gain = within(gain, -24, 24);
+    taken.gain = within(gain, taken.lowDb, taken.highDb);
     edits.push({ op: "set", path: `${taken.path}/gain_db`, value: rounded(taken.gain, 1) });
   }
   return () => ({ op: "several", name: "Pull an EQ point", edits });
@@ -226,6 +227,7 @@ export function listenToHandles(bench) {
         }
         const selected = event.target.closest("[data-select]");
         if (selected) bench.select(selected.dataset.select);
+        else if (event.pointerType === "touch") return; // a finger may be about to swipe: gestures.js
         else if (svg.id === "strip" || svg.id === "passage") bench.seek(bench.panels.beatAt(event));
         return;
       }

@@ -95,6 +95,13 @@ export class Panels {
     this.zoomTo(beat - share * span, beat + (1 - share) * span);
   }
 
+  /** Moves the stretch that is shown by some pixels. */
+  pan(pixels) {
+    const [first, last] = this.range();
+    const by = (pixels / this.width) * (last - first);
+    this.zoomTo(first + by, last + by);
+  }
+
   zoomTo(first, last) {
     const span = Math.min(last - first, this.beats);
     const start = Math.min(Math.max(0, first), this.beats - span);

@@ -1,0 +1,167 @@
+"""What can be reached, whatever the window, the keys or the fingers."""
+
+from tests.browser.page import BrowserCase
+
+OUT_OF_REACH = """() => [...document.querySelectorAll("button, input, select, summary, a, svg.drawing")].filter((part) => {
+  const box = part.getBoundingClientRect();
+  if (!box.width || part.closest("dialog, .menu-sheet, details:not([open]) > :not(summary)")) return false;
+  const scrolled = part.closest(".sheet-panel, .soundings-panel, .layers");
+  return box.left < -1 || box.right > innerWidth + 1 || (!scrolled && (box.top < -1 || box.bottom > innerHeight + 1));
+}).map((part) => part.outerHTML.slice(0, 120))"""
+
+
+class WindowTest(BrowserCase):
+    def test_nothing_is_out_of_reach_in_a_small_window(self):
+        # 1280x800 enlarged to 150 % leaves 853x533.
+        for size in ((1280, 800), (1024, 700), (853, 533)):
+            page = self.bench("Lock Gate", size=size)
+            for key in "12kubdtp":
+                page.keyboard.press(key)
+                self.settled(page)
+                self.assertEqual(page.evaluate(OUT_OF_REACH), [], (size, key))
+            self.assertEqual(
+                page.evaluate(
+                    "[scrollWidth > innerWidth, scrollHeight > innerHeight]".replace(
+                        "scroll", "document.documentElement.scroll"
+                    )
+                ),
+                [False, False],
+                size,
+            )
+            page.context.close()
+
+    def test_the_lower_row_grows_with_the_window(self):
+        heights = []
+        for size in ((1280, 800), (2560, 1440)):
+            page = self.bench("Slipway", size=size)
+            heights.append(page.locator("#strip").bounding_box()["height"])
+            page.context.close()
+        self.assertGreater(heights[1], 1.6 * heights[0])
+
+
+class HelpTest(BrowserCase):
+    def test_help_of_a_field_opens_by_key(self):
+        page = self.bench("Slipway")
+        page.keyboard.press("2")
+        mark = page.locator("#sheet .field:has([data-path='layers/mid/mono']) [data-help]")
+        mark.focus()
+        text = page.locator("#sheet .field:has([data-path='layers/mid/mono']) .field-help")
+        self.assertFalse(text.is_visible())
+        page.keyboard.press("Enter")
+        self.assertTrue(text.is_visible())
+        self.assertGreater(len(text.inner_text()), 10)
+        self.assertEqual(mark.get_attribute("aria-expanded"), "true")
+        self.assertFalse(self.document("Slipway")["layers"][1]["mono"])
+
+
+class GesturesTest(BrowserCase):
+    def setUp(self):
+        self.addCleanup(self.undo_all, "Slipway")
+
+    def shown(self, page):
+        """The beats at both ends of the Passage."""
+        return page.evaluate(
+            "() => { const lines = [...document.querySelectorAll('#passage .bar-line')].map((l) => Number(l.getAttribute('x1')));"
+            " return [lines[0], (lines[1] ?? 1e9) - lines[0]]; }"
+        )
+
+    def test_a_swipe_pans_and_a_pinch_zooms(self):
+        page = self.bench("Slipway")
+        box = page.locator("#passage").bounding_box()
+        page.mouse.move(box["x"] + box["width"] / 2, box["y"] + 200)
+        _, bar = self.shown(page)
+        pinch = "(e) => document.getElementById('passage').dispatchEvent(new WheelEvent('wheel', { cancelable: true, ...e }))"
+        middle = box["x"] + box["width"] / 2
+        page.evaluate(pinch, {"ctrlKey": True, "deltaY": -200, "clientX": middle})
+        self.until(page, "document.querySelectorAll('#passage .bar-line').length < 5")
+        _, wider = self.shown(page)
+        self.assertAlmostEqual(wider, 2 * bar, delta=2)
+        start, _ = self.shown(page)
+        page.mouse.wheel(60, 0)
+        self.until(page, f"Number(document.querySelector('#passage .bar-line').getAttribute('x1')) !== {start}")
+        moved, _ = self.shown(page)
+        self.assertAlmostEqual((start - moved) % wider, 60, delta=2)
+
+    def finger(self, page, *events):
+        """Touches of the Passage: (kind, finger, x, y) with x and y from its corner."""
+        for kind, finger, x, y in events:
+            page.evaluate(
+                """([kind, pointerId, x, y]) => {
+                  const svg = document.getElementById("passage");
+                  const box = svg.getBoundingClientRect();
+                  const at = { clientX: box.left + x, clientY: box.top + y };
+                  const target = document.elementFromPoint(at.clientX, at.clientY);
+                  const options = { bubbles: true, cancelable: true, pointerType: "touch", pointerId, isPrimary: pointerId === 1, ...at };
+                  (svg.contains(target) ? target : svg).dispatchEvent(new PointerEvent(kind, options));
+                }""",
+                [kind, finger, x, y],
+            )
+
+    def test_fingers_swipe_pinch_and_tap(self):
+        page = self.bench("Slipway")
+        _, bar = self.shown(page)
+        down, move, up = "pointerdown", "pointermove", "pointerup"
+        self.finger(
+            page, (down, 1, 200, 100), (down, 2, 300, 100), (move, 2, 400, 100), (up, 2, 400, 100), (up, 1, 200, 100)
+        )
+        self.until(page, "document.querySelectorAll('#passage .bar-line').length < 5")
+        start, wider = self.shown(page)
+        self.assertAlmostEqual(wider, 2 * bar, delta=3)
+        # A swipe moves the time, not the playhead; a tap moves the playhead; two taps add a note.
+        position = page.inner_text("#position")
+        self.finger(page, (down, 1, 300, 100), (move, 1, 280, 100), (move, 1, 260, 100), (up, 1, 260, 100))
+        self.until(page, f"Number(document.querySelector('#passage .bar-line').getAttribute('x1')) !== {start}")
+        moved, _ = self.shown(page)
+        self.assertAlmostEqual((start - moved) % wider, 40, delta=2)
+        self.assertEqual(page.inner_text("#position"), position)
+        self.finger(page, (down, 1, 350, 300), (up, 1, 350, 300))
+        self.until(page, "position => document.getElementById('position').textContent !== position", position)
+        count = len(self.document("Slipway")["pattern"])
+        page.wait_for_timeout(400)
+        self.finger(page, (down, 1, 350, 300), (up, 1, 350, 300), (down, 1, 352, 301), (up, 1, 352, 301))
+        page.wait_for_selector("#sheet >> text=Remove note")
+        self.assertEqual(len(self.document("Slipway")["pattern"]), count + 1)
+        self.assertEqual(self.complaints, [])
+
+
+class PullTest(BrowserCase):
+    def setUp(self):
+        self.addCleanup(self.undo_all, "Slipway")
+
+    def test_a_point_is_held_at_the_end_of_its_own_range(self):
+        # A tilt reaches 12 dB, a bell 24: pulled to the panel's edge, each stops at its own end.
+        page = self.bench("Slipway")
+        page.keyboard.press("2")
+        page.click("#sheet >> text=Add tilt")
+        tilt = "#profile .eq-point[data-path='layers/mid/eq/1'] .grip-area"
+        page.wait_for_selector(tilt)
+        self.settled(page)
+        self.drag(page, tilt, -120, 0)
+        self.settled(page)
+        self.assertEqual(self.document("Slipway")["layers"][1]["eq"][1]["gain_db"], -12.0)
+        self.assertEqual(page.locator(".notice.is-fault").count(), 0)
+
+
+class TabsTest(BrowserCase):
+    def setUp(self):
+        self.addCleanup(self.undo_all, "Slipway")
+
+    def test_undo_says_what_another_tab_had_done(self):
+        here, there = self.bench("Slipway"), self.bench("Slipway")
+        there.keyboard.press("2")
+        there.click("#layers li[data-select='layer:mid'] [data-toggle][data-path$='/mute']")
+        self.settled(there)
+        here.wait_for_selector(".notice >> text=changed in another tab")
+        here.keyboard.press("Control+z")
+        here.wait_for_selector(".notice >> text=which was done in another tab")
+        self.assertFalse(self.document("Slipway")["layers"][1]["mute"])
+
+    def test_a_reload_is_still_the_same_tab(self):
+        page = self.bench("Slipway")
+        page.click("#layers li[data-select='layer:mid'] [data-toggle][data-path$='/mute']")
+        self.settled(page)
+        page.reload()
+        page.wait_for_selector("html[data-ready=yes]")
+        page.keyboard.press("Control+z")
+        self.until(page, "document.getElementById('undo').disabled")
+        self.assertEqual(page.locator(".notice").count(), 0)
