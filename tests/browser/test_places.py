@@ -142,6 +142,27 @@ class PullTest(BrowserCase):
         self.assertEqual(page.locator(".notice.is-fault").count(), 0)
 
 
+class BrokenWorkerTest(BrowserCase):
+    def test_when_what_fetches_sound_dies_an_edit_ends_with_an_error(self):
+        page = self.bench("Slipway")
+        dying = "onmessage = ({ data }) => { if (data.order === 'edit') throw new Error('out of memory'); };"
+        page.route("**/courier.js", lambda route: route.fulfill(body=dying, content_type="text/javascript"))
+        page.reload()
+        page.wait_for_selector("html[data-ready=yes]")
+        mute = "#layers li[data-select='layer:mid'] [data-toggle][data-path$='/mute']"
+        for _ in range(2):  # the one that was under way, and one after that
+            page.click(mute)
+            page.wait_for_selector(".notice.is-fault >> text=Load the page again")
+            page.evaluate("document.getElementById('notices').replaceChildren()")
+        page.unroute("**/courier.js")
+        page.reload()
+        page.wait_for_selector("html[data-ready=yes]")
+        page.click(mute)
+        self.settled(page)
+        self.assertTrue(self.document("Slipway")["layers"][1]["mute"])
+        self.undo_all("Slipway")
+
+
 class TabsTest(BrowserCase):
     def setUp(self):
         self.addCleanup(self.undo_all, "Slipway")

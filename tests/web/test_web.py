@@ -2,7 +2,9 @@
 
 import json
 import re
+import urllib.parse
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
@@ -236,6 +238,13 @@ class SoundTest(WebCase):
         np.testing.assert_array_equal(found, expected)
         self.assertEqual(int(answer.headers["x-frames"]), expected.shape[1])
         self.assertEqual(int(answer.headers["x-revision"]), self.head().id)
+
+    def test_a_render_that_takes_long_is_told(self):
+        self.assertNotIn("x-slow", self.client.get(f"/stacks/{self.stack_id}/loop").headers)
+        self.edit({"op": "set", "path": "layers/high/delay_ms", "value": 0.5})
+        with mock.patch("apilado.web.routes.sound.SLOW_S", 0.0), mock.patch("apilado.web.routes.sound.MOSTLY", 0.0):
+            said = self.client.get(f"/stacks/{self.stack_id}/loop").headers["x-slow"]
+        self.assertEqual(urllib.parse.unquote(said), "rendered in 0 s, mostly for high")
 
     def test_measured_drawings(self):
         told = self.client.post(f"/stacks/{self.stack_id}/drawings", json={"client": "a", "view": {}}).json()

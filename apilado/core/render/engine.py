@@ -6,6 +6,7 @@ import os
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from threading import Event, Lock
+from time import perf_counter
 from typing import Any
 
 import numpy as np
@@ -20,6 +21,8 @@ class Token:
 
     def __init__(self) -> None:
         self._overtaken = Event()
+        self.spent: dict[bytes, float] = {}
+        """Seconds that this render has computed at each stage, by its key; what came from the cache is not in it."""
 
     def overtake(self) -> None:
         """Tells the render to stop before its next stage."""
@@ -52,7 +55,7 @@ class Engine:
         """
         return _Run(self, stages, token or Token()).results()
 
-    def once(self, stage: Stage, inputs: Sequence[Any]) -> Any:
+    def once(self, stage: Stage, inputs: Sequence[Any], token: Token) -> Any:
         """A stage's result from its inputs; where another run is computing it already, that one's."""
         while True:
             found = self.cache.get(stage.key)
@@ -67,7 +70,9 @@ class Engine:
         try:
             found = self.cache.get(stage.key)  # finished between the look and the claim
             if found is None:
+                begun = perf_counter()
                 found = frozen(stage.function(*inputs))
+                token.spent[stage.key] = perf_counter() - begun
                 self.cache.put(stage.key, found)
             return found
         finally:
@@ -130,7 +135,7 @@ class _Run:
         try:
             self._token.check()
             if self._failure is None:
-                result = self._engine.once(stage, [self._there[source.key] for source in stage.inputs])
+                result = self._engine.once(stage, [self._there[source.key] for source in stage.inputs], self._token)
         except BaseException as error:
             failure = error
         with self._lock:

@@ -51,6 +51,30 @@ class Graph:
         return self.drums["kick"]
 
 
+def dearest_layer(graph: Graph, spent: dict[bytes, float]) -> tuple[str, float] | None:
+    """(id of the layer that most of a render's time went into, its share of that time), or None if none did.
+
+    What two layers share, such as a source that both take, counts for each.
+    """
+
+    def of(top: Stage) -> float:
+        seen: dict[bytes, Stage] = {}
+        waiting = [top]
+        while waiting:
+            each = waiting.pop()
+            if each.key not in seen:
+                seen[each.key] = each
+                waiting += each.inputs
+        return sum(spent.get(key, 0.0) for key in seen)
+
+    shares = {name: of(graph.layers[name]) for name in graph.audible}
+    total = sum(spent.values())
+    if not shares or total <= 0.0:
+        return None
+    dearest = max(shares, key=lambda name: shares[name])
+    return dearest, shares[dearest] / total
+
+
 def clock_of(stack: Stack, *, looped: bool, rate_hz: int | None = None) -> Clock:
     """The time base of a render of the stack, at its own rate unless another is given."""
     rate = rate_hz or stack.sample_rate

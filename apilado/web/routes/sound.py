@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from time import perf_counter
 from typing import Any
+from urllib.parse import quote
 
 from fastapi import APIRouter, Depends, Request
 from fastapi.responses import Response
@@ -15,8 +17,12 @@ from apilado.core.document.stack import Stack
 from apilado.core.parameters import Model
 from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.render.engine import Token
-from apilado.core.render.graph import build, clock_of
+from apilado.core.render.graph import Graph, build, clock_of, dearest_layer
 from apilado.web.routes.common import audition_of, workspace_of
+
+SLOW_S = 2.0
+"""A render that takes longer is told."""
+MOSTLY = 0.5
 
 router = APIRouter(prefix="/stacks/{stack_id}")
 
@@ -55,15 +61,27 @@ def loop(
     return sound_of(workspace, head.id, stack, token, heard)
 
 
+def slow_in_words(stack: Stack, graph: Graph, token: Token, seconds: float) -> str:
+    """That a render took long, and what for; '' where it did not."""
+    found = dearest_layer(graph, token.spent)
+    if seconds < SLOW_S or found is None:
+        return ""
+    layer, share = stack.layer(found[0]), found[1]
+    most = f", mostly for {layer.name}" if layer and share >= MOSTLY else ""
+    return f"rendered in {seconds:.0f} s{most}"
+
+
 def sound_of(workspace: Workspace, revision: int, stack: Stack, token: Token, heard: Audition) -> Response:
     """The loop of a stack as a listener hears it, as an answer."""
     clock = clock_of(stack, looped=True)
-    output = build(stack, clock, workspace.load, heard).output
-    audio = workspace.engine.run([output], token)[0]
+    graph, begun = build(stack, clock, workspace.load, heard), perf_counter()
+    audio = workspace.engine.run([graph.output], token)[0]
     headers = {
         "X-Revision": str(revision),
         "X-Frames": str(clock.frames),
         "X-Rate": str(clock.rate_hz),
         "X-Beats": repr(clock.beats),
     }
+    if said := slow_in_words(stack, graph, token, perf_counter() - begun):
+        headers["X-Slow"] = quote(said)
     return Response(audio.astype("<f4", copy=False).tobytes(), media_type="application/octet-stream", headers=headers)

@@ -23,7 +23,7 @@ from apilado.core.render import steps
 from apilado.core.render.audition import Audition
 from apilado.core.render.cache import StageCache, size_in_bytes
 from apilado.core.render.engine import Engine, Token
-from apilado.core.render.graph import clock_of
+from apilado.core.render.graph import clock_of, dearest_layer
 from apilado.core.render.stage import canonical, stage
 from apilado.core.sources.layer_sound import LayerSound
 from apilado.core.sources.tone import Envelope, Tone, ToneSource
@@ -272,7 +272,7 @@ class StagesTest(unittest.TestCase):
         engine.run([graph_of(stack).output])
         calls = []
         original = engine.once
-        engine.once = lambda s, inputs: calls.append(s.name) or original(s, inputs)
+        engine.once = lambda s, inputs, token: calls.append(s.name) or original(s, inputs, token)
         engine.run([graph_of(apply(stack, SetValue(path="layers/mid/eq/0/gain_db", value=-6.0))).output])
         self.assertEqual(
             sorted(calls), sorted(["equalise", "place", "duck_layer", "mix", "equalise", "scale", "limit", "mix"])
@@ -283,6 +283,21 @@ class StagesTest(unittest.TestCase):
         engine.run([graph_of(apply(stack, MoveCrossover(index=0, frequency_hz=150.0))).output])
         self.assertNotIn("play_source", calls)
         self.assertEqual(calls.count("split_bands"), 3)
+        engine.close()
+
+    def test_which_layer_a_render_went_into(self):
+        engine, token = Engine(), Token()
+        many = ToneSource(tones=(Tone(shape="saw", copies=16),) * 4)
+        layers = (Layer(id="a"), Layer(id="b", source=many, treatments=(SoftClip(oversampling=8),)))
+        graph = graph_of(plain_stack(layers=layers))
+        self.assertIsNone(dearest_layer(graph, token.spent))
+        engine.run([graph.output], token)
+        name, share = dearest_layer(graph, token.spent)
+        self.assertEqual(name, "b")
+        self.assertGreater(share, 0.5)
+        again = Token()
+        engine.run([graph.output], again)  # everything is there: nothing is spent
+        self.assertEqual(again.spent, {})
         engine.close()
 
     def test_keys_tell_everything_apart(self):

@@ -246,13 +246,14 @@ class Bench {
 
   // --- hearing -------------------------------------------------------------------------------------------------------
 
-  heard({ sounding, playing, rendering, fault }) {
+  heard({ sounding, playing, rendering, fault, slow }) {
+    if (slow !== undefined) this.slow = slow;
     if (fault) tell(fault, { fault: true });
     const state = document.getElementById("sound-state");
     if (rendering !== undefined) {
       clearTimeout(this.renderingTimer);
       if (rendering) this.renderingTimer = setTimeout(() => { state.textContent = "rendering …"; }, RENDERING_SHOWN_MS);
-      else state.textContent = "";
+      else state.textContent = this.slow ?? "";
       this.busy();
     }
     if (playing !== undefined) {

@@ -99,7 +99,7 @@ async function run() {
       loop = await samplesOf(await get(`${address}&${alone}`, fetched.abort.signal));
       if (lent) carryLent().catch(() => {}); // an edit while it is held: it goes on being heard, of the new revision
       else carry(loop);
-      postMessage({ fetched: { revision: loop.revision, rate: loop.rate } });
+      postMessage({ fetched: { revision: loop.revision, rate: loop.rate, slow: loop.slow } });
     } catch (error) {
       if (error.name !== "AbortError" && error.status !== 204) {
         postMessage({ fault: error instanceof Refused ? error.message : String(error) });
@@ -130,5 +130,6 @@ async function samplesOf(response) {
     right: samples.slice(frames),
     revision: number("X-Revision"),
     rate: number("X-Rate"),
+    slow: decodeURIComponent(response.headers.get("X-Slow") ?? ""),
   };
 }

@@ -47,6 +47,7 @@ export class Player {
   }
 
   ask(order) {
+    if (this.broken) return Promise.reject(new Refused(this.broken));
     return new Promise((resolve, reject) => {
       const id = (this.number = (this.number ?? 0) + 1);
       this.asked.set(id, { resolve, reject });
@@ -56,12 +57,12 @@ export class Player {
 
   /** The courier has died: what waits for it ends, so that nothing is thought to be kept that is not. */
   broke() {
-    const fault = "The part of the page that fetches sound has stopped; what was changed last may not be kept. Load the page again.";
+    this.broken = "The part of the page that fetches sound has stopped; what was changed last may not be kept. Load the page again.";
     const waiting = [...this.asked.values()];
     this.asked.clear();
     this.rested?.();
-    waiting.forEach(({ reject }) => reject(new Refused(fault)));
-    this.told({ fault, rendering: false });
+    waiting.forEach(({ reject }) => reject(new Refused(this.broken)));
+    this.told({ fault: this.broken, rendering: false });
   }
 
   brought({ id, answer, error, rendering, fetched, fault }) {
@@ -81,7 +82,8 @@ export class Player {
     if (fetched) this.take(fetched);
   }
 
-  take({ revision, rate }) {
+  take({ revision, rate, slow }) {
+    this.told({ slow });
     this.revision = revision;
     this.rate = rate;
     if (this.context && this.context.sampleRate !== rate) {
