@@ -1,5 +1,6 @@
 """The web application under attack: foreign pages, strangers, hostile values, full pools."""
 
+import contextlib
 import json
 import threading
 from concurrent.futures import ThreadPoolExecutor
@@ -180,7 +181,6 @@ class HardUseTest(WebCase):
 
     def test_edits_do_not_wait_behind_heavy_views(self):
         go_on, changed = threading.Event(), threading.Condition()
-        self.addCleanup(go_on.set)
         counts = {"asked": 0, "inside": 0}
 
         def count(name):
@@ -200,7 +200,13 @@ class HardUseTest(WebCase):
 
         url = f"/stacks/{self.stack_id}"
         client = TestClient(counted, base_url=HOST)
-        with client, ThreadPoolExecutor(61) as pool, mock.patch("apilado.web.routes.bench.make_room", held):
+        with (
+            client,
+            ThreadPoolExecutor(61) as pool,
+            mock.patch("apilado.web.routes.bench.make_room", held),
+            contextlib.ExitStack() as ending,
+        ):
+            ending.callback(go_on.set)  # before the pool waits for those that are held
             rooms = [pool.submit(client.get, f"{url}/room?client={number}") for number in range(60)]
             with changed:
                 there = changed.wait_for(lambda: counts["asked"] == 60 and counts["inside"] >= MOST_AT_ONCE, 120.0)
