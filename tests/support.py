@@ -7,9 +7,11 @@ import io
 import tempfile
 from collections.abc import Mapping
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import soundfile
+from pydantic import BaseModel
 
 from apilado.actions.workspace import Workspace
 from apilado.core.document.layer import Layer, Span
@@ -108,6 +110,15 @@ def rendered(
     graph = graph_of(stack, load, looped=looped, audition=audition)
     wanted = {**graph.layers, **{name: getattr(graph, name) for name in ("bus_input", "bass", "kick", "output")}}
     return dict(zip(wanted, ENGINE.run(list(wanted.values())), strict=True))
+
+
+def without_ids(part: Any) -> Any:
+    """A part of a document as plain values, without the ids by which its parts are told apart."""
+    if isinstance(part, BaseModel):
+        return without_ids(part.model_dump())
+    if isinstance(part, dict):
+        return {name: without_ids(value) for name, value in part.items() if name != "id"}
+    return [without_ids(each) for each in part] if isinstance(part, list | tuple) else part
 
 
 def spectrum_db(audio: Audio) -> np.ndarray:

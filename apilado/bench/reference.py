@@ -14,7 +14,7 @@ from apilado.core.treatments.soft_clip import SoftClip
 
 EQ = (
     HighPass(frequency_hz=30.0),
-    Bell(frequency_hz=300.0, gain_db=-4.0),
+    Bell(id="cut", frequency_hz=300.0, gain_db=-4.0),
     Bell(frequency_hz=1200.0, gain_db=2.0),
     HighShelf(frequency_hz=6000.0, gain_db=-3.0),
 )
@@ -47,7 +47,7 @@ def reference_stack(bars: int = 8) -> Stack:
         bars=bars,
         pattern=notes,
         kick=Kick(hits=tuple(float(beat) for beat in range(4 * bars))),
-        crossovers=(Crossover(frequency_hz=110.0), Crossover(frequency_hz=700.0)),
+        crossovers=(Crossover(id="lower", frequency_hz=110.0), Crossover(id="upper", frequency_hz=700.0)),
         layers=layers,
         bus=Bus(eq=(HighPass(frequency_hz=28.0, slope_db_per_octave=12),), limiter=Limiter(ceiling_db=-3.0)),
     )

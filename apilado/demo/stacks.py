@@ -43,14 +43,14 @@ def slipway() -> Bundle:
     notes[-1] = notes[-1].model_copy(update={"start_beats": 15.7, "length_beats": 0.25, "slide": True})
     patch = ToneSource(
         tones=(
-            Tone(shape="saw", copies=7, detune_cents=11.0, spread=0.7, level_db=-1.0),
-            Tone(shape="square", octave=1, copies=2, detune_cents=6.0, spread=0.4, level_db=-9.0),
+            Tone(id="wave", shape="saw", copies=7, detune_cents=11.0, spread=0.7, level_db=-1.0),
+            Tone(id="octave", shape="square", octave=1, copies=2, detune_cents=6.0, spread=0.4, level_db=-9.0),
         ),
         envelope=Envelope(attack_ms=2.0, decay_ms=520.0, sustain=0.55, release_ms=60.0),
         glide_ms=90.0,
     )
     sine = ToneSource(
-        tones=(Tone(shape="sine", harmonics=(1.0, 0.12, 0.06)),),
+        tones=(Tone(id="wave", shape="sine", harmonics=(1.0, 0.12, 0.06)),),
         envelope=Envelope(attack_ms=3.0, decay_ms=900.0, sustain=0.9, release_ms=60.0),
         glide_ms=90.0,
     )
@@ -63,8 +63,8 @@ def slipway() -> Bundle:
             source=patch,
             span=Span(first=1, last=1),
             width=0.35,
-            treatments=(SoftClip(drive_db=9.0, output_db=-4.0),),
-            eq=(Bell(frequency_hz=300.0, gain_db=-4.0, q=1.1),),
+            treatments=(SoftClip(id="clip", drive_db=9.0, output_db=-4.0),),
+            eq=(Bell(id="dip", frequency_hz=300.0, gain_db=-4.0, q=1.1),),
             level_db=-10.5,
         ),
         Layer(
@@ -73,8 +73,8 @@ def slipway() -> Bundle:
             tint="verdigris",
             source=LayerSound(layer="mid"),
             span=Span(first=2, last=2),
-            treatments=(SoftClip(drive_db=6.0, output_db=-5.0, blend=0.7),),
-            eq=(HighShelf(frequency_hz=5200.0, gain_db=-3.0, q=0.7),),
+            treatments=(SoftClip(id="clip", drive_db=6.0, output_db=-5.0, blend=0.7),),
+            eq=(HighShelf(id="air", frequency_hz=5200.0, gain_db=-3.0, q=0.7),),
             level_db=-9.0,
         ),
     )
@@ -86,12 +86,16 @@ def slipway() -> Bundle:
         seed=7,
         pattern=tuple(notes),
         kick=Kick(sound=SynthKick(end_hz=50.0, decay_ms=260.0), level_db=-2.0, hits=tuple(float(b) for b in range(16))),
-        crossovers=(Crossover(frequency_hz=112.0), Crossover(frequency_hz=640.0)),
+        crossovers=(Crossover(id="lower", frequency_hz=112.0), Crossover(id="upper", frequency_hz=640.0)),
         layers=layers,
-        bus=Bus(eq=(HighPass(frequency_hz=28.0, slope_db_per_octave=12),), limiter=Limiter(ceiling_db=-4.5)),
+        bus=Bus(
+            eq=(HighPass(id="rumble", frequency_hz=28.0, slope_db_per_octave=12),), limiter=Limiter(ceiling_db=-4.5)
+        ),
         duckers=(
             Ducker(
-                shape=KeyedDuck(threshold_db=-26.0, release_ms=45.0, range_db=10.0), amounts={"mid": 0.8, "high": 0.5}
+                id="duck",
+                shape=KeyedDuck(threshold_db=-26.0, release_ms=45.0, range_db=10.0),
+                amounts={"mid": 0.8, "high": 0.5},
             ),
         ),
     )
@@ -120,13 +124,20 @@ def lock_gate() -> Bundle:
         for at, length, pitch, slide in shape
     )
     low = ToneSource(
-        tones=(Tone(shape="sine", harmonics=(1.0, 0.0, 0.3), copies=5, detune_cents=9.0, spread=0.9, phase="free"),),
+        tones=(
+            Tone(
+                id="wave", shape="sine", harmonics=(1.0, 0.0, 0.3), copies=5, detune_cents=9.0, spread=0.9, phase="free"
+            ),
+        ),
         velocity=1.0,
         glide_ms=20.0,
         envelope=Envelope(attack_ms=0.5, decay_ms=700.0, sustain=0.8, release_ms=5.0),
     )
     growl = ToneSource(
-        tones=(Tone(shape="square", start_phase_deg=200.0), Tone(shape="pulse", pulse_width=0.18, octave=1)),
+        tones=(
+            Tone(id="wave", shape="square", start_phase_deg=200.0),
+            Tone(id="pulse", shape="pulse", pulse_width=0.18, octave=1),
+        ),
         envelope=Envelope(attack_ms=2.0, decay_ms=300.0, sustain=0.7, release_ms=140.0),
         glide_ms=180.0,
     )
@@ -138,7 +149,7 @@ def lock_gate() -> Bundle:
             tint="lapis",
             source=growl,
             span=Span(first=0, last=1),
-            eq=(Bell(frequency_hz=320.0, gain_db=15.0, q=1.3),),
+            eq=(Bell(id="dip", frequency_hz=320.0, gain_db=15.0, q=1.3),),
             level_db=-4.0,
         ),
         Layer(
@@ -155,7 +166,7 @@ def lock_gate() -> Bundle:
             name="gulls",
             tint="verdigris",
             source=ToneSource(
-                tones=(Tone(shape="saw", octave=2, copies=2, detune_cents=24.0, spread=1.0, phase="free"),),
+                tones=(Tone(id="wave", shape="saw", octave=2, copies=2, detune_cents=24.0, spread=1.0, phase="free"),),
                 glide_ms=180.0,
                 envelope=Envelope(attack_ms=2.0, decay_ms=300.0, sustain=0.7, release_ms=140.0),
             ),
@@ -176,10 +187,13 @@ def lock_gate() -> Bundle:
             level_db=-8.0,
             hits=tuple(4.0 * bar + at for bar in range(4) for at in (0.0, 2.5)),
         ),
-        crossovers=(Crossover(frequency_hz=140.0), Crossover(frequency_hz=900.0, slope_db_per_octave=12)),
+        crossovers=(
+            Crossover(id="lower", frequency_hz=140.0),
+            Crossover(id="upper", frequency_hz=900.0, slope_db_per_octave=12),
+        ),
         layers=layers,
         bus=Bus(limiter=Limiter(on=False)),
-        duckers=(Ducker(shape=KeyedDuck(threshold_db=-30.0, release_ms=420.0, range_db=12.0, ratio=6.0)),),
+        duckers=(Ducker(id="duck", shape=KeyedDuck(threshold_db=-30.0, release_ms=420.0, range_db=12.0, ratio=6.0)),),
     )
     return Bundle(stack, ())
 
@@ -199,7 +213,7 @@ def rope_walk() -> Bundle:
     asset = pluck_take(notes, stack_tempo, 16.0)
     take = TakeSource(asset=asset.sha256, file_name="rope-walk-pluck.wav")
     sine = ToneSource(
-        tones=(Tone(shape="triangle"),),
+        tones=(Tone(id="wave", shape="triangle"),),
         envelope=Envelope(attack_ms=4.0, decay_ms=1400.0, sustain=0.5, release_ms=70.0),
     )
     layers = (
@@ -210,8 +224,11 @@ def rope_walk() -> Bundle:
             tint="malachite",
             source=take,
             span=Span(first=1, last=1),
-            treatments=(Compressor(threshold_db=-24.0, ratio=3.0, makeup_db=4.0), SoftClip(drive_db=6.0)),
-            eq=(Bell(frequency_hz=300.0, gain_db=-3.0, q=1.0),),
+            treatments=(
+                Compressor(id="squeeze", threshold_db=-24.0, ratio=3.0, makeup_db=4.0),
+                SoftClip(id="clip", drive_db=6.0),
+            ),
+            eq=(Bell(id="dip", frequency_hz=300.0, gain_db=-3.0, q=1.0),),
             level_db=-7.0,
         ),
         Layer(
@@ -220,8 +237,8 @@ def rope_walk() -> Bundle:
             tint="ochre",
             source=LayerSound(layer="body"),
             span=Span(first=2, last=2),
-            treatments=(SoftClip(drive_db=15.0, output_db=-6.0, blend=0.6),),
-            eq=(LowPass(frequency_hz=9000.0, slope_db_per_octave=12),),
+            treatments=(SoftClip(id="clip", drive_db=15.0, output_db=-6.0, blend=0.6),),
+            eq=(LowPass(id="top", frequency_hz=9000.0, slope_db_per_octave=12),),
             width=1.2,
             level_db=-6.0,
         ),
@@ -238,10 +255,10 @@ def rope_walk() -> Bundle:
             level_db=-4.0,
             hits=tuple(4.0 * bar + at for bar in range(4) for at in (0.0, 1.5, 2.0)),
         ),
-        crossovers=(Crossover(frequency_hz=100.0), Crossover(frequency_hz=800.0)),
+        crossovers=(Crossover(id="lower", frequency_hz=100.0), Crossover(id="upper", frequency_hz=800.0)),
         layers=layers,
         bus=Bus(limiter=Limiter(ceiling_db=-6.5)),
-        duckers=(Ducker(shape=KeyedDuck(threshold_db=-24.0, release_ms=60.0, range_db=6.0)),),
+        duckers=(Ducker(id="duck", shape=KeyedDuck(threshold_db=-24.0, release_ms=60.0, range_db=6.0)),),
     )
     return Bundle(stack, (asset,))
 

@@ -5,7 +5,8 @@ from __future__ import annotations
 import math
 from typing import Any
 
-from apilado.core.document.editing import PLACE, Edit, fresh_id
+from apilado.core.document.addresses import get, parted, parts_of
+from apilado.core.document.editing import Edit
 from apilado.core.document.edits import edit_from_data
 from apilado.core.document.edits_borders import MoveCrossover
 from apilado.core.document.edits_layers import SetSource
@@ -32,7 +33,7 @@ def field_edit(stack: Stack, path: str, value: Any) -> Edit:
     """
     if not is_text([path, value]):
         raise InvalidEdit("this value is not valid: it holds text that is no Unicode")
-    head, _, last = path.rpartition("/")
+    head, last = parted(path)
     if path.startswith("note:"):
         return _note_edit(stack, head, last, value)
     if path.startswith("hit:"):
@@ -41,7 +42,7 @@ def field_edit(stack: Stack, path: str, value: Any) -> Edit:
             raise InvalidEdit("this hit is not there any more")
         return ReplaceHit(trigger=was[0], was=was[1], now=_beats(value))
     if last == "source!kind":
-        return _source_edit(stack, head.removeprefix("layers/"), str(value))
+        return _source_edit(stack, parted(head)[1], str(value))
     if last == "shape!kind":
         return SetValue(path=path.removesuffix("!kind"), value={"kind": str(value)})
     if last.endswith("!pair"):
@@ -49,7 +50,7 @@ def field_edit(stack: Stack, path: str, value: Any) -> Edit:
     if last.endswith("!copy"):
         return edit_from_data({"op": "copy-point", "path": path.removesuffix("!copy"), "to": str(value)})
     if head.endswith("/amounts"):
-        share = {"ducker": head.split("/")[1], "layer": last, "amount": _number(value, "share")}
+        share = {"ducker": parts_of(head)[1], "layer": last, "amount": _number(value, "share")}
         return edit_from_data({"op": "share", **share})
     if last == "silent_bars":
         return SetValue(path=path, value=_listed(str(value), blanks=False))
@@ -63,14 +64,13 @@ def field_edit(stack: Stack, path: str, value: Any) -> Edit:
     if path == "bars" and 1 <= _number(value, "bars") <= MOST_BARS:
         return SetBars(bars=_whole(value, "bars"))
     if head.startswith("crossovers/") and last == "frequency_hz":
-        return MoveCrossover(index=_whole(head.split("/")[1], "crossover"), frequency_hz=_number(value, "frequency"))
-    return SetValue(path=path, value=_like(_value_at(stack, path), value))
+        return MoveCrossover(crossover=parts_of(head)[1], frequency_hz=_number(value, "frequency"))
+    return SetValue(path=path, value=_like(get(stack, path), value))
 
 
 def _pair_edit(stack: Stack, dip: str, lift: str) -> Edit:
     """A carve pair between two parts, to be pulled where it is wanted."""
-    name = fresh_id("pair", {pair.id for pair in stack.pairs})
-    return edit_from_data({"op": "add", "path": "pairs", "part": {"id": name, "dip": dip, "lift": lift}})
+    return edit_from_data({"op": "add", "path": "pairs", "part": {"dip": dip, "lift": lift}})
 
 
 def _number(value: Any, what: str) -> float:
@@ -114,21 +114,6 @@ def _like(present: Any, value: Any) -> Any:
     if isinstance(present, int) and isinstance(value, float) and value.is_integer():
         return int(value)
     return value
-
-
-def _value_at(stack: Stack, path: str) -> Any:
-    place: Any = stack
-    for part in path.split("/"):
-        if isinstance(place, tuple):
-            named = next((item for item in place if getattr(item, "id", None) == part), None)
-            if named is None and PLACE.fullmatch(part) and int(part) < len(place):
-                named = place[int(part)]
-            place = named
-        else:
-            place = getattr(place, part, None)
-        if place is None:
-            raise InvalidEdit(f"there is nothing at '{path}'")
-    return place
 
 
 def _note_edit(stack: Stack, key: str, name: str, value: Any) -> Edit:

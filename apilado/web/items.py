@@ -31,9 +31,9 @@ def point_key(path: str) -> str:
     return f"point:{path}"
 
 
-def crossover_key(index: int) -> str:
+def crossover_key(crossover_id: str) -> str:
     """The key of a crossover."""
-    return f"crossover:{index}"
+    return f"crossover:{crossover_id}"
 
 
 def note_of(stack: Stack, key: str) -> Note | None:

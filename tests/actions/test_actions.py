@@ -37,9 +37,10 @@ class EditingTest(WorkspaceCase):
 
     def test_an_edit_that_no_longer_fits_says_why(self):
         head = stacks.new_stack(self.workspace, "Quay")
-        stacks.edit(self.workspace, head.stack_id, RemoveCrossover(index=1), base=head.id)
-        with self.assertRaisesRegex(InvalidEdit, "no crossover 1 any more.*another tab"):
-            stacks.edit(self.workspace, head.stack_id, RemoveCrossover(index=1), base=head.id)
+        upper = head.stack.crossovers[1].id
+        stacks.edit(self.workspace, head.stack_id, RemoveCrossover(crossover=upper), base=head.id)
+        with self.assertRaisesRegex(InvalidEdit, f"nothing at .crossovers/{upper}. any more.*another tab"):
+            stacks.edit(self.workspace, head.stack_id, RemoveCrossover(crossover=upper), base=head.id)
 
     def dragged(self, stack_id, path, value, gesture):
         return stacks.edit(self.workspace, stack_id, SetValue(path=path, value=value), gesture=gesture).revision

@@ -18,7 +18,7 @@ class EditingTest(BrowserCase):
         page = self.bench("Slipway")
         for panel in ("pile", "profile", "passage"):
             before = self.document("Slipway")["crossovers"][0]["frequency_hz"]
-            self.drag(page, f"#{panel} .border[data-key='crossover:0'] .grip", 0, -20, at_x=60)
+            self.drag(page, f"#{panel} .border[data-key='crossover:lower'] .grip", 0, -20, at_x=60)
             self.settled(page)
             after = self.document("Slipway")["crossovers"][0]["frequency_hz"]
             self.assertGreater(after, before * 1.2)
@@ -36,16 +36,17 @@ class EditingTest(BrowserCase):
         page.mouse.dblclick(box["x"] + box["width"] * 0.7, box["y"] + box["height"] * 0.2)
         self.until(page, "document.querySelectorAll('#profile .eq-point').length === 2")
         new = self.document("Slipway")["layers"][1]["eq"][1]
+        path = f"layers/mid/eq/{new['id']}"
         self.assertGreater(new["gain_db"], 5.0)
         self.assertAlmostEqual(new["frequency_hz"], 20 * 1000**0.8, delta=200)
-        self.drag(page, "#profile .eq-point[data-path='layers/mid/eq/1'] .grip-area", -80, 30)
+        self.drag(page, f"#profile .eq-point[data-path='{path}'] .grip-area", -80, 30)
         self.settled(page)
         pulled = self.document("Slipway")["layers"][1]["eq"][1]
         self.assertLess(pulled["gain_db"], new["gain_db"] - 6)
         self.assertLess(pulled["frequency_hz"], new["frequency_hz"])
-        shown = page.input_value("#sheet input[type=number][data-path='layers/mid/eq/1/gain_db']")
+        shown = page.input_value(f"#sheet input[type=number][data-path='{path}/gain_db']")
         self.assertAlmostEqual(float(shown), pulled["gain_db"], places=3)
-        page.locator("#profile .eq-point[data-path='layers/mid/eq/1']").focus()
+        page.locator(f"#profile .eq-point[data-path='{path}']").focus()
         page.keyboard.press("Delete")
         self.until(page, "document.querySelectorAll('#profile .eq-point').length === 1")
 
@@ -174,14 +175,14 @@ class EditingTest(BrowserCase):
         page.keyboard.press("m")
         page.keyboard.press("k")
         page.wait_for_selector("#sheet .tab[aria-pressed=true] >> text=Kick")
-        page.locator("#pile .border[data-key='crossover:0']").focus()
+        page.locator("#pile .border[data-key='crossover:lower']").focus()
         page.keyboard.press("ArrowUp")
         page.keyboard.press("ArrowUp")
         self.settled(page)
         self.assertAlmostEqual(
             self.document("Slipway")["crossovers"][0]["frequency_hz"], 112 * 2 ** (2 / 24), delta=0.3
         )
-        self.assertEqual(page.evaluate("document.activeElement.dataset.key"), "crossover:0")
+        self.assertEqual(page.evaluate("document.activeElement.dataset.key"), "crossover:lower")
 
     def test_two_tabs(self):
         page, other = self.bench("Slipway"), self.bench("Slipway")
@@ -190,7 +191,8 @@ class EditingTest(BrowserCase):
         other.fill("#sheet input[type=number][data-path='layers/mid/level_db']", "-15")
         other.keyboard.press("Enter")
         page.wait_for_selector(".notice >> text=changed in another tab", timeout=15000)
-        self.assertEqual(page.input_value("#layers input[type=number][data-path='layers/mid/level_db']"), "-15")
+        level = "#layers input[type=number][data-path='layers/mid/level_db']"
+        self.until(page, "level => document.querySelector(level).value === '-15'", level)
 
     def test_zoom_to_a_hit_and_back(self):
         page = self.bench("Slipway")
@@ -210,7 +212,7 @@ class EditingTest(BrowserCase):
             page.set_viewport_size({"width": size[0], "height": size[1]})
             page.wait_for_timeout(500)
             lines = [
-                page.locator(f"#{name} .border[data-key='crossover:1'] .border-line").bounding_box()["y"]
+                page.locator(f"#{name} .border[data-key='crossover:upper'] .border-line").bounding_box()["y"]
                 for name in ("pile", "profile", "passage")
             ]
             self.assertLess(max(lines) - min(lines), 0.6)

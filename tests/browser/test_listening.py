@@ -57,7 +57,9 @@ class ListeningTest(BrowserCase):
         waits = {}
 
         def crossover(number):
-            self.drag(page, "#passage .border[data-key='crossover:0'] .grip", 0, 14 if number % 2 else -14, at_x=200)
+            self.drag(
+                page, "#passage .border[data-key='crossover:lower'] .grip", 0, 14 if number % 2 else -14, at_x=200
+            )
 
         def equaliser(number):
             self.drag(page, "#profile .eq-point .grip-area", 14 if number % 2 else -14, 0)

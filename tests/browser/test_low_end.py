@@ -16,12 +16,13 @@ class BordersTest(LowEndCase):
         page = self.bench("Slipway")
         box = page.locator("#pile").bounding_box()
         page.mouse.dblclick(box["x"] + 150, box["y"] + box["height"] * 0.25)
-        page.wait_for_selector("#pile .border[data-key='crossover:2']")
+        self.until(page, "document.querySelectorAll('#pile .border').length === 3")
         data = self.document("Slipway")
         self.assertEqual(data["layers"][2]["span"], {"first": 2, "last": 3})
-        page.locator("#pile .border[data-key='crossover:2']").focus()
+        new = f"#pile .border[data-key='crossover:{data['crossovers'][2]['id']}']"
+        page.locator(new).focus()
         page.keyboard.press("Delete")
-        page.wait_for_selector("#pile .border[data-key='crossover:2']", state="detached")
+        page.wait_for_selector(new, state="detached")
         self.assertEqual(self.document("Slipway")["layers"][2]["span"], {"first": 2, "last": 2})
         self.assertEqual(self.complaints, [])
 
@@ -42,9 +43,9 @@ class BordersTest(LowEndCase):
     def test_linear_phase_and_overlap_say_what_they_cost(self):
         page = self.bench("Slipway")
         page.keyboard.press("p")
-        page.select_option("#sheet select[data-path='crossovers/1/kind']", "linear-phase")
+        page.select_option("#sheet select[data-path='crossovers/upper/kind']", "linear-phase")
         page.wait_for_selector("#sheet >> text=taps; rings")
-        page.fill("#sheet input[type=number][data-path='crossovers/1/overlap_octaves']", "0.6")
+        page.fill("#sheet input[type=number][data-path='crossovers/upper/overlap_octaves']", "0.6")
         page.keyboard.press("Enter")
         page.wait_for_selector("#soundings .sounding >> text=leave a bump")
         page.locator("#soundings .sounding:has-text('leave a bump') .btn-fix").first.click()

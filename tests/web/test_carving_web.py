@@ -10,7 +10,7 @@ from apilado.core.formats.midi_files import write_midi
 from apilado.core.notes import Note
 from apilado.web.sheets.drums import PATTERNS, pattern_hits, rotated
 from tests.core.measure.test_drums import drum_loop
-from tests.support import noise, rendered, sine, wav
+from tests.support import noise, rendered, sine, wav, without_ids
 from tests.web.case import Structure, WebCase
 
 
@@ -108,7 +108,7 @@ class FieldsTest(CarvingWebCase):
             ("duckers/duck/amounts/sub", "0.9", lambda s: s.duckers[0].amounts["sub"] == 0.9),
             ("duckers/duck/silent_bars", "2, 4", lambda s: s.duckers[0].silent_bars == (2, 4)),
             ("duckers/duck/shape!kind", "drawn", lambda s: s.duckers[0].shape.kind == "drawn"),
-            ("layers/mid/eq/0!copy", "kick", lambda s: s.kick.eq == s.layer("mid").eq),
+            ("layers/mid/eq/dip!copy", "kick", lambda s: without_ids(s.kick.eq) == without_ids(s.layer("mid").eq)),
             ("layers/mid/eq_phase", "linear-phase", lambda s: s.layer("mid").eq_phase == "linear-phase"),
             ("kick/hits", "1, 3.5", lambda s: s.kick.hits == (0.0, 2.5)),
             ("hit:kick:2.5/beat", 4, lambda s: s.kick.hits == (0.0, 3.0)),
@@ -122,7 +122,7 @@ class FieldsTest(CarvingWebCase):
         return self.client.post(f"/stacks/{self.stack_id}/plan", json={"view": heard}).json()
 
     def test_a_point_heard_alone_is_told_until_it_is_let_go(self):
-        told = self.alone(point="layers/mid/eq/0")
+        told = self.alone(point="layers/mid/eq/dip")
         self.assertEqual(told["texts"]["listening"], "Heard: only what bell 300 Hz of mid touches")
         self.assertEqual(
             [told["states"][name] for name in ("layer:mid", "layer:sub", "kick")], ["is-heard", "is-faded", "is-faded"]
@@ -140,7 +140,7 @@ class FieldsTest(CarvingWebCase):
             ("duckers/duck/amounts/sub", 3, "amount"),
             ("duckers/gone/amounts/sub", 1, "There is nothing at"),
             ("duckers/duck/silent_bars", "two", "'two' is not a number"),
-            ("layers/mid/eq/0!copy", "elsewhere", "to"),
+            ("layers/mid/eq/dip!copy", "elsewhere", "to"),
             ("duckers/duck/trigger", "ghost", "there is no trigger 'ghost'"),
         ):
             before = self.head()
@@ -305,7 +305,7 @@ class PreviewTest(CarvingWebCase):
         self.field("layers/mid!pair", "kick")
         (pair,) = self.head().stack.pairs
         self.assertEqual((pair.dip, pair.lift), ("layers/mid", "kick"))
-        self.assertIn("pairs/pair/dip_db", self.sheet("kick"))
+        self.assertIn(f"pairs/{self.head().stack.pairs[0].id}/dip_db", self.sheet("kick"))
         self.assertIn("'layers/gone'", self.field("layers/mid!pair", "layers/gone", status=422)["error"])
 
     def test_the_profile_says_who_covers_the_chosen_layer(self):

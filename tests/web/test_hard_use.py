@@ -122,7 +122,7 @@ class HardUseTest(WebCase):
     def test_paths_that_lead_into_numbers(self):
         for path in (
             "kick/hits/0",
-            "layers/sub/source/tones/0/harmonics/0",
+            "layers/sub/source/tones/wave/harmonics/0",
             "duckers/duck/silent_bars/0",
             "layers/²/name",
         ):
@@ -241,8 +241,8 @@ class HardUseTest(WebCase):
                 "name",
                 "layers",
                 "layers/mid",
-                "layers/mid/eq/0",
-                "crossovers/0/frequency_hz",
+                "layers/mid/eq/dip",
+                "crossovers/lower/frequency_hz",
                 "pattern",
                 "kick/hits",
                 "kick/hits/0",

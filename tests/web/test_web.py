@@ -116,10 +116,10 @@ class PagesTest(WebCase):
 
 class EditsTest(WebCase):
     def test_an_edit_answers_with_the_plan_and_the_values(self):
-        told = self.edit({"op": "move-crossover", "index": 0, "frequency_hz": 150.0})
+        told = self.edit({"op": "move-crossover", "crossover": "lower", "frequency_hz": 150.0})
         self.assertEqual(set(told["plan"]), {"pile", "profile", "passage", "strip"})
         self.assertIn("150 Hz", told["plan"]["pile"])
-        self.assertEqual(told["values"], {"crossovers/0/frequency_hz": "150"})
+        self.assertEqual(told["values"], {"crossovers/lower/frequency_hz": "150"})
         self.assertFalse(told["controls"])
         self.assertEqual(told["undo"], "Crossover 1 to 150 Hz")
 
@@ -129,19 +129,19 @@ class EditsTest(WebCase):
             ("layers/mid/mute", True, lambda s: s.layer("mid").mute),
             ("layers/mid/span", "1,2", lambda s: s.layer("mid").span.last == 2),
             ("layers/mid/polarity", "inverted", lambda s: s.layer("mid").polarity == "inverted"),
-            ("layers/mid/treatments/0/oversampling", "8", lambda s: s.layer("mid").treatments[0].oversampling == 8),
+            ("layers/mid/treatments/clip/oversampling", "8", lambda s: s.layer("mid").treatments[0].oversampling == 8),
             (
-                "layers/mid/source/tones/0/harmonics",
+                "layers/mid/source/tones/wave/harmonics",
                 "1, , 0.5",
                 lambda s: s.layer("mid").source.tones[0].harmonics == (1.0, None, 0.5),
             ),
             ("layers/sub/source!kind", "layer", lambda s: s.layer("sub").source.layer == "mid"),
             (
-                "crossovers/0/frequency_hz",
+                "crossovers/lower/frequency_hz",
                 9000.0,
                 lambda s: abs(s.crossovers[0].frequency_hz - 640 / 2 ** (1 / 3)) < 0.01,
             ),
-            ("crossovers/1/slope_db_per_octave", "48", lambda s: s.crossovers[1].slope_db_per_octave == 48),
+            ("crossovers/upper/slope_db_per_octave", "48", lambda s: s.crossovers[1].slope_db_per_octave == 48),
             ("sample_rate", "44100", lambda s: s.sample_rate == 44100),
             ("note:0.5:29/pitch", "G1", lambda s: s.pattern[0].pitch == 31),
             ("note:0.5:31/start_beats", 1.25, lambda s: s.pattern[0].start_beats == 0.25),
@@ -167,7 +167,7 @@ class EditsTest(WebCase):
             ("layers/none/level_db", 1, "there is nothing at"),
             ("note:9:9/pitch", 1, "this note is not there any more"),
             ("hit:9.9/beat", 1, "this hit is not there any more"),
-            ("crossovers/0/frequency_hz", None, "is not a number"),
+            ("crossovers/lower/frequency_hz", None, "is not a number"),
             ("note:0.5:29/pitch", 4000, "is no pitch"),
             ("note:0.5:29/pitch", "C12", "pitches run from C-1 to G9; C12 was not taken"),
             ("note:0.5:29/start_beats", 0, "beats are counted from 1; 0 was not taken"),
@@ -213,7 +213,7 @@ class EditsTest(WebCase):
         self.assertEqual((told["tempo_bpm"], told["redo"]), (100.0, None))
 
     def test_what_is_new_is_selected(self):
-        self.assertEqual(self.edit({"op": "add-layer"})["select"], "layer:layer")
+        self.assertEqual(self.edit({"op": "add-layer", "id": "mine"})["select"], "layer:mine")
         for path, selected in (("duckers", "duck:new"), ("triggers", "trigger:new")):
             self.assertEqual(self.edit({"op": "add", "path": path, "part": {"id": "new"}})["select"], selected)
         self.assertIsNone(self.edit({"op": "set", "path": "layers/mid/level_db", "value": -3.0})["select"])
@@ -221,7 +221,7 @@ class EditsTest(WebCase):
     def test_harmonics_are_drawn_and_pulled(self):
         view = {"selected": "layer:mid", "mode": "harmonics"}
         told = self.edit(
-            {"op": "harmonic", "path": "layers/mid/source/tones/0", "number": 2, "amplitude": 0.0}, view=view
+            {"op": "harmonic", "path": "layers/mid/source/tones/wave", "number": 2, "amplitude": 0.0}, view=view
         )
         self.assertIn('data-number="2"', told["plan"]["profile"])
         self.assertEqual(self.head().stack.layer("mid").source.tones[0].harmonics, (None, 0.0))

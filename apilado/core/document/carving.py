@@ -8,6 +8,7 @@ from pydantic import Field
 
 from apilado.core.document.equaliser import Bell
 from apilado.core.parameters import Model, number, switch, text
+from apilado.core.parts import Part
 from apilado.core.sources.take import SHA256_PATTERN
 
 OWNER_PATTERN = r"^(bus|kick|layers/[a-z0-9-]+|triggers/[a-z0-9-]+)$"
@@ -16,10 +17,9 @@ TargetName = Literal["clean lower mids", "thick lower mids", "flat", "finished p
 FROM_PIECE: TargetName = "finished piece"
 
 
-class CarvePair(Model):
+class CarvePair(Part):
     """One place in the spectrum that one part gives up and another takes."""
 
-    id: str = Field(min_length=1, max_length=40, pattern=r"^[a-z0-9-]+$")
     on: bool = switch(True, label="On")
     dip: str = Field(pattern=OWNER_PATTERN, description="Whose EQ dips: bus, kick, layers/ID or triggers/ID")
     lift: str = Field(pattern=OWNER_PATTERN, description="Whose EQ lifts")

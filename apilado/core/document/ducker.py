@@ -8,16 +8,16 @@ from pydantic import Field, field_validator
 
 from apilado.core.ducks.keyed import KeyedDuck
 from apilado.core.ducks.registry import AnyDuckShape
-from apilado.core.parameters import Model, choice, number, switch, text
+from apilado.core.parameters import choice, number, switch, text
+from apilado.core.parts import Part
 
 MOST_DUCKERS = 8
 Share = Annotated[float, Field(ge=0.0, le=1.0)]
 
 
-class Ducker(Model):
+class Ducker(Part):
     """Turns layers down at the hits of its trigger."""
 
-    id: str = Field(default="duck", min_length=1, max_length=40, pattern=r"^[a-z0-9-]+$")
     name: str = text("Duck", label="Name", longest=40)
     on: bool = switch(True, label="On")
     trigger: str = Field(default="kick", max_length=40, description="'kick' or the id of a trigger")

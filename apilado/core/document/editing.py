@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import math
-import re
 from typing import Any, cast
 
+from apilado.core.document.addresses import get, place_of
 from apilado.core.document.layer import TINTS
 from apilado.core.document.stack import CLOSEST_BORDERS, Stack
 from apilado.core.parameters import Model
@@ -13,9 +13,6 @@ from apilado.errors import InvalidEdit
 
 Data = dict[str, Any]
 LOWEST_BORDER_HZ, HIGHEST_BORDER_HZ = 30.0, 16000.0
-NOT_AN_ID = frozenset(("kick", "bus", "shared", "new", "reference"))
-PLACE = re.compile(r"[0-9]{1,6}")
-"""A place in a list, in plain digits."""
 
 
 class Edit(Model):
@@ -54,33 +51,11 @@ def next_tint(layers: list[Data]) -> str:
     return next((tint for tint in TINTS if tint not in used), TINTS[len(layers) % len(TINTS)])
 
 
-def fresh_id(name: str, taken: set[str]) -> str:
-    """An id made from a name that is not taken yet, nor what another part of a stack is called."""
-    base = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")[:32] or "layer"
-    taken = taken | NOT_AN_ID
-    if base not in taken:
-        return base
-    return next(f"{base}-{n}" for n in range(2, 10_000) if f"{base}-{n}" not in taken)
-
-
 def carry_over(data: Data, from_id: str, to_id: str) -> None:
     """Gives a layer the shares of the duckers that another one has."""
     for ducker in data["duckers"]:
         if from_id in ducker["amounts"]:
             ducker["amounts"][to_id] = ducker["amounts"][from_id]
-
-
-def forget_layer(data: Data, layer_id: str) -> None:
-    """Takes out what duckers and carve pairs say about a layer that goes."""
-    for ducker in data["duckers"]:
-        ducker["amounts"].pop(layer_id, None)
-    owner = f"layers/{layer_id}"
-    data["pairs"] = [pair for pair in data["pairs"] if owner not in (pair["dip"], pair["lift"])]
-
-
-def check_index(members: list[Any], index: int, what: str) -> None:
-    if index >= len(members):
-        raise InvalidEdit(f"there is no {what} {index} any more; there are {len(members)}")
 
 
 def check_kind(part: Data, registry: tuple[Any, ...], what: str) -> None:
@@ -90,35 +65,15 @@ def check_kind(part: Data, registry: tuple[Any, ...], what: str) -> None:
         raise InvalidEdit(f"{article} {what} is one of {', '.join(kinds)}, not '{part.get('kind')}'")
 
 
-def index_of(members: list[Any], key: str, path: str) -> int:
-    """Position in a list: by id where its members have one, else by number."""
-    for position, member in enumerate(members):
-        if isinstance(member, dict) and member.get("id") == key:
-            return position
-    named = bool(members) and isinstance(members[0], dict) and "id" in members[0]
-    if PLACE.fullmatch(key) and int(key) < len(members) and not named:
-        return int(key)
-    raise InvalidEdit(f"there is nothing at '{path}' any more")
+def layer_at(data: Data, layer_id: str) -> tuple[list[Data], int]:
+    """(the layers, the place of the one with an id).
 
-
-def holder_of(data: Data, path: str) -> tuple[Any, str]:
-    """What holds the last part of a path, and that last part."""
-    *parts, last = path.split("/")
-    place: Any = data
-    for part in parts:
-        if isinstance(place, list):
-            place = place[index_of(place, part, path)]
-        elif isinstance(place, dict) and part in place:
-            place = place[part]
-        else:
-            raise InvalidEdit(f"there is nothing at '{path}'")
-    if not isinstance(place, dict | list):
-        raise InvalidEdit(f"there is nothing at '{path}'")
-    return place, last
+    Raises:
+        InvalidEdit: it is not there.
+    """
+    return place_of(data, f"layers/{layer_id}")
 
 
 def drum_of(data: Data, name: str) -> Data:
     """The kick, or the trigger of that id."""
-    if name == "kick":
-        return cast(Data, data["kick"])
-    return cast(Data, data["triggers"][index_of(data["triggers"], name, f"triggers/{name}")])
+    return cast(Data, get(data, "kick" if name == "kick" else f"triggers/{name}"))

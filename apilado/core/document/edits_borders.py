@@ -7,6 +7,7 @@ from typing import Literal
 
 from pydantic import Field
 
+from apilado.core.document.addresses import forget, get, place_of, with_fresh_ids
 from apilado.core.document.editing import (
     HIGHEST_BORDER_HZ,
     LOWEST_BORDER_HZ,
@@ -14,16 +15,14 @@ from apilado.core.document.editing import (
     Edit,
     border_near,
     carry_over,
-    check_index,
-    forget_layer,
-    fresh_id,
     fresh_name,
-    index_of,
+    layer_at,
     next_tint,
 )
 from apilado.core.document.followers import pass_sound_on
 from apilado.core.document.naming import layer_name
-from apilado.core.document.stack import CLOSEST_BORDERS, Stack
+from apilado.core.document.stack import CLOSEST_BORDERS, Crossover, Stack
+from apilado.core.parts import new_id
 from apilado.errors import InvalidEdit
 
 PLUCKED = {"attack_ms": 3.0, "release_ms": 60.0, "sustain": 0.9, "decay_ms": 900.0}
@@ -34,29 +33,30 @@ class MoveCrossover(Edit):
     """Moves a crossover, stopping a third of an octave short of its neighbours."""
 
     op: Literal["move-crossover"] = "move-crossover"
-    index: int = Field(ge=0)
+    crossover: str
     frequency_hz: float
 
     def alter(self, data: Data) -> None:
-        crossovers = data["crossovers"]
-        check_index(crossovers, self.index, "crossover")
+        crossovers, index = place_of(data, f"crossovers/{self.crossover}")
         low, high = LOWEST_BORDER_HZ, HIGHEST_BORDER_HZ
-        if self.index > 0:
-            low = crossovers[self.index - 1]["frequency_hz"] * CLOSEST_BORDERS
-        if self.index + 1 < len(crossovers):
-            high = crossovers[self.index + 1]["frequency_hz"] / CLOSEST_BORDERS
-        crossovers[self.index]["frequency_hz"] = min(max(self.frequency_hz, low), high)
+        if index > 0:
+            low = crossovers[index - 1]["frequency_hz"] * CLOSEST_BORDERS
+        if index + 1 < len(crossovers):
+            high = crossovers[index + 1]["frequency_hz"] / CLOSEST_BORDERS
+        crossovers[index]["frequency_hz"] = min(max(self.frequency_hz, low), high)
 
     def title(self, before: Stack, after: Stack) -> str:
-        return f"Crossover {self.index + 1} to {after.crossovers[self.index].frequency_hz:.0f} Hz"
+        index, crossover = crossover_of(after, self.crossover)
+        return f"Crossover {index + 1} to {crossover.frequency_hz:.0f} Hz"
 
     def remark(self, after: Stack) -> str | None:
-        at = after.crossovers[self.index].frequency_hz
+        index, crossover = crossover_of(after, self.crossover)
+        at = crossover.frequency_hz
         if abs(at - self.frequency_hz) <= 1e-6 * at:
             return None
         if at in (LOWEST_BORDER_HZ, HIGHEST_BORDER_HZ):
             return f"Crossovers run from {LOWEST_BORDER_HZ:.0f} to {HIGHEST_BORDER_HZ:.0f} Hz; held at {at:.0f} Hz."
-        side, other = ("below", self.index + 2) if at < self.frequency_hz else ("above", self.index)
+        side, other = ("below", index + 2) if at < self.frequency_hz else ("above", index)
         return f"Held at {at:.0f} Hz, a third of an octave {side} crossover {other}."
 
 
@@ -74,7 +74,7 @@ class AddCrossover(Edit):
             raise InvalidEdit(f"there is a border at {there:.4g} Hz already; another needs a third of an octave")
         band = sum(1 for crossover in crossovers if crossover["frequency_hz"] < self.frequency_hz)
         slope = crossovers[min(band, len(crossovers) - 1)]["slope_db_per_octave"] if crossovers else 24
-        crossovers.insert(band, {"frequency_hz": self.frequency_hz, "slope_db_per_octave": slope})
+        crossovers.insert(band, {"id": new_id(), "frequency_hz": self.frequency_hz, "slope_db_per_octave": slope})
         for layer in data["layers"]:
             span = layer["span"]
             span["first"] += span["first"] > band
@@ -96,7 +96,7 @@ class SplitLayer(Edit):
 
     def alter(self, data: Data) -> None:
         layers = data["layers"]
-        index = index_of(layers, self.layer, f"layers/{self.layer}")
+        index = layer_at(data, self.layer)[1]
         original = layers[index]
         edges = [0.0, *[c["frequency_hz"] for c in data["crossovers"]], 1e9]
         low, high = edges[original["span"]["first"]], edges[original["span"]["last"] + 1]
@@ -110,14 +110,12 @@ class SplitLayer(Edit):
             there = data["crossovers"][border]["frequency_hz"]
             side = "begins" if border < original["span"]["first"] else "ends"
             raise InvalidEdit(f"there is a border at {there:.4g} Hz already, where '{original['name']}' {side}")
-        taken = {layer["id"] for layer in layers}
         name = fresh_name(f"upper {original['name'].removeprefix('upper ')}", layers)
         source = original["source"]
         if source["kind"] != "layer":
             source = {"kind": "layer", "layer": original["id"]}
         upper = {
-            **copy.deepcopy(original),
-            "id": fresh_id(name, taken),
+            **with_fresh_ids(original),
             "name": name,
             "tint": next_tint(layers),
             "source": source,
@@ -143,8 +141,8 @@ class MergeLayers(Edit):
 
     def alter(self, data: Data) -> None:
         layers = data["layers"]
-        lower = layers[index_of(layers, self.layer, f"layers/{self.layer}")]
-        upper = layers[index_of(layers, self.upper, f"layers/{self.upper}")]
+        lower = get(data, f"layers/{self.layer}")
+        upper = get(data, f"layers/{self.upper}")
         border = lower["span"]["last"]
         if upper["span"]["first"] != border + 1:
             raise InvalidEdit(f"'{lower['name']}' and '{upper['name']}' are not neighbours")
@@ -156,9 +154,9 @@ class MergeLayers(Edit):
                     other["source"]["layer"] = self.layer
         lower["span"]["last"] = upper["span"]["last"]
         layers.remove(upper)
-        forget_layer(data, self.upper)
+        forget(data, f"layers/{self.upper}")
         if not any(x["span"]["last"] == border or x["span"]["first"] == border + 1 for x in layers):
-            RemoveCrossover(index=border).alter(data)
+            RemoveCrossover(crossover=data["crossovers"][border]["id"]).alter(data)
 
     def title(self, before: Stack, after: Stack) -> str:
         return f"Merge {layer_name(self.upper, before)} into {layer_name(self.layer, before)}"
@@ -177,18 +175,18 @@ class PutSubUnder(Edit):
 
     def alter(self, data: Data) -> None:
         layers, crossovers = data["layers"], data["crossovers"]
-        above = layers[index_of(layers, self.layer, f"layers/{self.layer}")]
+        above = get(data, f"layers/{self.layer}")
         if not crossovers or crossovers[0]["frequency_hz"] > self.frequency_hz * CLOSEST_BORDERS:
             AddCrossover(frequency_hz=self.frequency_hz).alter(data)
         else:
-            MoveCrossover(index=0, frequency_hz=self.frequency_hz).alter(data)
+            MoveCrossover(crossover=crossovers[0]["id"], frequency_hz=self.frequency_hz).alter(data)
         for layer in layers:
             span = layer["span"]
             span["first"], span["last"] = max(1, span["first"]), max(1, span["last"])
         sub = _clean_sub(above)
         _without_fundamental(above["source"])
         named = {
-            "id": fresh_id("sub", {layer["id"] for layer in layers}),
+            "id": new_id(),
             "name": fresh_name("sub", layers),
             "tint": next_tint(layers),
             "level_db": min(0.0, above["level_db"]),
@@ -211,7 +209,7 @@ class SubInPlaceOf(Edit):
 
     def alter(self, data: Data) -> None:
         layers = data["layers"]
-        index = index_of(layers, self.layer, f"layers/{self.layer}")
+        index = layer_at(data, self.layer)[1]
         there = layers[index]
         if there["span"]["last"] > 0:
             raise InvalidEdit(f"'{there['name']}' owns more than the lowest band")
@@ -258,15 +256,20 @@ class RemoveCrossover(Edit):
     """Joins the two bands at a crossover."""
 
     op: Literal["remove-crossover"] = "remove-crossover"
-    index: int = Field(ge=0)
+    crossover: str
 
     def alter(self, data: Data) -> None:
-        check_index(data["crossovers"], self.index, "crossover")
-        del data["crossovers"][self.index]
+        crossovers, index = place_of(data, f"crossovers/{self.crossover}")
+        del crossovers[index]
         for layer in data["layers"]:
             span = layer["span"]
-            span["first"] -= span["first"] > self.index
-            span["last"] -= span["last"] > self.index
+            span["first"] -= span["first"] > index
+            span["last"] -= span["last"] > index
 
     def title(self, before: Stack, after: Stack) -> str:
-        return f"Remove the crossover at {before.crossovers[self.index].frequency_hz:.0f} Hz"
+        return f"Remove the crossover at {crossover_of(before, self.crossover)[1].frequency_hz:.0f} Hz"
+
+
+def crossover_of(stack: Stack, crossover_id: str) -> tuple[int, Crossover]:
+    """(place, crossover) of an id; the document is known to have it."""
+    return next((i, each) for i, each in enumerate(stack.crossovers) if each.id == crossover_id)

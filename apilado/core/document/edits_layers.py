@@ -6,22 +6,22 @@ from typing import Literal
 
 from pydantic import Field
 
+from apilado.core.document.addresses import forget, get, with_fresh_ids
 from apilado.core.document.editing import (
     Data,
     Edit,
     carry_over,
     check_kind,
     drum_of,
-    forget_layer,
-    fresh_id,
     fresh_name,
-    index_of,
+    layer_at,
     next_tint,
 )
 from apilado.core.document.followers import pass_sound_on
 from apilado.core.document.kick import KICK_SOUNDS
 from apilado.core.document.naming import layer_name
 from apilado.core.document.stack import Stack
+from apilado.core.parts import ID_PATTERN, LONGEST_ID, new_id
 from apilado.core.sources.registry import SOURCES
 from apilado.errors import InvalidEdit
 
@@ -32,19 +32,21 @@ class AddLayer(Edit):
     op: Literal["add-layer"] = "add-layer"
     name: str = Field(default="layer", min_length=1, max_length=40)
     copy_of: str | None = None
+    id: str | None = Field(default=None, min_length=1, max_length=LONGEST_ID, pattern=ID_PATTERN)
+    """What the new layer is to be called by other edits that come with this one."""
 
     def alter(self, data: Data) -> None:
         layers = data["layers"]
         tint = next_tint(layers)
-        taken = {layer["id"] for layer in layers}
         if self.copy_of is None:
             new: Data = {"span": {"first": 0, "last": len(data["crossovers"])}, "level_db": -6.0}
             name = fresh_name(self.name, layers)
-            layers.append({**new, "id": fresh_id(name, taken), "name": name, "tint": tint})
+            layers.append({**new, "id": self.id or new_id(), "name": name, "tint": tint})
             return
-        original = layers[index_of(layers, self.copy_of, f"layers/{self.copy_of}")]
+        original = get(data, f"layers/{self.copy_of}")
         name = fresh_name(f"{original['name'][:31]} copy", layers)
-        copied = {**original, "id": fresh_id(name, taken), "name": name, "tint": tint}
+        copied = {**with_fresh_ids(original), "name": name, "tint": tint}
+        copied["id"] = self.id or copied["id"]
         layers.insert(layers.index(original) + 1, copied)
         carry_over(data, self.copy_of, copied["id"])
 
@@ -59,8 +61,7 @@ class RemoveLayer(Edit):
     layer: str
 
     def alter(self, data: Data) -> None:
-        layers = data["layers"]
-        index = index_of(layers, self.layer, f"layers/{self.layer}")
+        layers, index = layer_at(data, self.layer)
         for other in layers:
             source = other["source"]
             if source["kind"] == "layer" and source["layer"] == self.layer:
@@ -69,7 +70,7 @@ class RemoveLayer(Edit):
                     f"Give '{other['name']}' another source first."
                 )
         del layers[index]
-        forget_layer(data, self.layer)
+        forget(data, f"layers/{self.layer}")
 
     def title(self, before: Stack, after: Stack) -> str:
         return f"Remove {layer_name(self.layer, before)}"
@@ -83,8 +84,8 @@ class MoveLayer(Edit):
     to: int = Field(ge=0)
 
     def alter(self, data: Data) -> None:
-        layers = data["layers"]
-        layer = layers.pop(index_of(layers, self.layer, f"layers/{self.layer}"))
+        layers, index = layer_at(data, self.layer)
+        layer = layers.pop(index)
         layers.insert(min(self.to, len(layers)), layer)
 
     def title(self, before: Stack, after: Stack) -> str:
@@ -101,11 +102,11 @@ class SetSource(Edit):
     """Whether the layers that take its sound play on what they played."""
 
     def alter(self, data: Data) -> None:
-        layers = data["layers"]
         check_kind(self.source, SOURCES, "source")
+        layers, index = layer_at(data, self.layer)
         if self.alone:
             pass_sound_on(layers, self.layer)
-        layers[index_of(layers, self.layer, f"layers/{self.layer}")]["source"] = self.source
+        layers[index]["source"] = self.source
 
     def title(self, before: Stack, after: Stack) -> str:
         name = layer_name(self.layer, after)

@@ -2,15 +2,24 @@
 
 from __future__ import annotations
 
-import copy
 from typing import Any, Literal
 
 from pydantic import Field
 
-from apilado.core.document.editing import Data, Edit, check_kind, holder_of, index_of
+from apilado.core.document.addresses import (
+    forget,
+    get,
+    list_at,
+    parted,
+    place_of,
+    replace,
+    with_fresh_ids,
+)
+from apilado.core.document.editing import Data, Edit, check_kind
 from apilado.core.document.equaliser import MOST_POINTS, POINTS
 from apilado.core.document.naming import layer_name, parameter_at, place_name, value_text
 from apilado.core.document.stack import Stack
+from apilado.core.parts import new_id
 from apilado.core.sources.tone import MOST_HARMONICS
 from apilado.core.treatments.registry import TREATMENTS
 from apilado.errors import InvalidEdit
@@ -24,16 +33,10 @@ class SetValue(Edit):
     value: Any
 
     def alter(self, data: Data) -> None:
-        holder, last = holder_of(data, self.path)
-        if isinstance(holder, list):
-            holder[index_of(holder, last, self.path)] = self.value
-        elif last in holder:
-            holder[last] = self.value
-        else:
-            raise InvalidEdit(f"there is nothing at '{self.path}'")
+        replace(data, self.path, self.value)
 
     def title(self, before: Stack, after: Stack) -> str:
-        holder, _, last = self.path.rpartition("/")
+        holder, last = parted(self.path)
         if last == "mute":
             return f"{'Mute' if self.value else 'Unmute'} {place_name(after, holder)}"
         said = place_name(after, self.path)
@@ -49,17 +52,15 @@ class AddPart(Edit):
     part: Data
 
     def alter(self, data: Data) -> None:
-        holder, last = holder_of(data, self.path)
-        if not isinstance(holder, dict) or not isinstance(holder.get(last), list):
-            raise InvalidEdit(f"there is no list at '{self.path}'")
+        members, last = list_at(data, self.path), parted(self.path)[1]
         if last == "eq":
             check_kind(self.part, POINTS, "EQ point")
         elif last == "treatments":
             check_kind(self.part, TREATMENTS, "treatment")
-        holder[last].append(self.part)
+        members.append({"id": new_id(), **self.part})
 
     def title(self, before: Stack, after: Stack) -> str:
-        place, _, last = self.path.rpartition("/")
+        place, last = parted(self.path)
         named = {"pairs": "a carve pair", "duckers": "a duck", "triggers": "a trigger", "tones": "a tone"}
         what = named.get(last) or str(self.part.get("kind", "a part")).replace("-", " ")
         article = "" if what.startswith("a ") else "an " if what[0] in "aeiou" else "a "
@@ -67,16 +68,15 @@ class AddPart(Edit):
 
 
 class RemovePart(Edit):
-    """Removes the member of a list at `path`, such as `layers/mid/eq/0`."""
+    """Removes the member of a list at `path`, such as `layers/mid/eq/k3f9xq2a`, and what points at it."""
 
     op: Literal["remove"] = "remove"
     path: str = Field(pattern=r"(^|/)(eq|treatments|tones|triggers|duckers|pairs)/[a-z0-9-]+$")
 
     def alter(self, data: Data) -> None:
-        holder, last = holder_of(data, self.path)
-        if not isinstance(holder, list):
-            raise InvalidEdit(f"there is no list around '{self.path}'")
-        del holder[index_of(holder, last, self.path)]
+        members, index = place_of(data, self.path)
+        del members[index]
+        forget(data, self.path)
 
     def title(self, before: Stack, after: Stack) -> str:
         return f"Remove {place_name(before, self.path)}"
@@ -86,13 +86,13 @@ class MovePart(Edit):
     """Moves a treatment or an EQ point to another place in its chain."""
 
     op: Literal["move"] = "move"
-    path: str = Field(pattern=r"(^|/)(eq|treatments|tones)/[0-9]+$")
+    path: str = Field(pattern=r"(^|/)(eq|treatments|tones)/[a-z0-9-]+$")
     to: int = Field(ge=0)
 
     def alter(self, data: Data) -> None:
-        holder, last = holder_of(data, self.path)
-        part = holder.pop(index_of(holder, last, self.path))
-        holder.insert(min(self.to, len(holder)), part)
+        members, index = place_of(data, self.path)
+        part = members.pop(index)
+        members.insert(min(self.to, len(members)), part)
 
     def title(self, before: Stack, after: Stack) -> str:
         return f"Move {place_name(before, self.path)}"
@@ -102,13 +102,12 @@ class SetHarmonic(Edit):
     """Sets the amplitude of one harmonic of the tone at `path`; null gives it back to the tone's shape."""
 
     op: Literal["harmonic"] = "harmonic"
-    path: str = Field(pattern=r"^layers/[a-z0-9-]+/source/tones/[0-9]+$")
+    path: str = Field(pattern=r"^layers/[a-z0-9-]+/source/tones/[a-z0-9-]+$")
     number: int = Field(ge=1, le=MOST_HARMONICS)
     amplitude: float | None = Field(ge=0.0, le=2.0)
 
     def alter(self, data: Data) -> None:
-        holder, last = holder_of(data, self.path)
-        tone = holder[index_of(holder, last, self.path)]
+        tone = get(data, self.path)
         levels = list(tone["harmonics"])
         levels += [None] * (self.number - len(levels))
         levels[self.number - 1] = None if self.amplitude is None else round(self.amplitude, 4)
@@ -145,16 +144,14 @@ class CopyPoint(Edit):
     """Copies the EQ point at `path` to the EQ of another part."""
 
     op: Literal["copy-point"] = "copy-point"
-    path: str = Field(pattern=r"^[a-z0-9/-]+/eq/[0-9]+$")
+    path: str = Field(pattern=r"^[a-z0-9/-]+/eq/[a-z0-9-]+$")
     to: str = Field(pattern=r"^(bus|shared|kick|layers/[a-z0-9-]+|triggers/[a-z0-9-]+)$")
 
     def alter(self, data: Data) -> None:
-        holder, last = holder_of(data, self.path)
-        point = copy.deepcopy(holder[index_of(holder, last, self.path)])
-        target, name = holder_of(data, f"{self.to}/eq")
-        if len(target[name]) >= MOST_POINTS:
+        point, target = with_fresh_ids(get(data, self.path)), list_at(data, f"{self.to}/eq")
+        if len(target) >= MOST_POINTS:
             raise InvalidEdit(f"'{self.to}' has {MOST_POINTS} points already, the most there can be")
-        target[name].append(point)
+        target.append(point)
 
     def title(self, before: Stack, after: Stack) -> str:
         return f"Copy {place_name(before, self.path)} to {after.owner_name(self.to)}"
@@ -169,9 +166,8 @@ class SetShare(Edit):
     amount: float = Field(ge=0.0, le=1.0)
 
     def alter(self, data: Data) -> None:
-        duckers = data["duckers"]
-        index_of(data["layers"], self.layer, f"layers/{self.layer}")
-        duckers[index_of(duckers, self.ducker, f"duckers/{self.ducker}")]["amounts"][self.layer] = self.amount
+        get(data, f"layers/{self.layer}")
+        get(data, f"duckers/{self.ducker}")["amounts"][self.layer] = self.amount
 
     def title(self, before: Stack, after: Stack) -> str:
         return f"Share of {layer_name(self.layer, after)} in {place_name(after, f'duckers/{self.ducker}')}"

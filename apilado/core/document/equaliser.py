@@ -13,7 +13,8 @@ from apilado.core.dsp import equaliser
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.dynamics import Detector, whole_reduction
 from apilado.core.dsp.filters import NO_SECTIONS, Sections, high_pass, low_pass
-from apilado.core.parameters import Model, choice, number, switch, tagged_union
+from apilado.core.parameters import choice, number, switch, tagged_union
+from apilado.core.parts import Part
 
 MOST_POINTS = 32
 LISTENING_Q = 0.7071
@@ -23,7 +24,7 @@ Slope = Literal[6, 12, 18, 24, 30, 36, 42, 48]
 Phase = Literal["minimum-phase", "linear-phase"]
 
 
-class Point(Model):
+class Point(Part):
     """One point of an EQ. Every kind has a frequency; what else it has, it declares."""
 
     label: ClassVar[str]

@@ -14,6 +14,7 @@ from apilado.core.dsp.envelopes import rising
 from apilado.core.dsp.kicks import kick_sound
 from apilado.core.dsp.pitch import repitched
 from apilado.core.parameters import Model, choice, number, switch, tagged_union, text
+from apilado.core.parts import Part
 from apilado.core.sources.base import AssetLoader
 from apilado.core.sources.take import SHA256_PATTERN
 from apilado.core.units import ms_to_samples
@@ -151,10 +152,9 @@ class Kick(Drum):
     """The kick."""
 
 
-class Trigger(Drum):
+class Trigger(Part, Drum):
     """A further drum: muted, it is a silent list of hits for ducks and keyed points to follow."""
 
-    id: str = Field(min_length=1, max_length=40, pattern=r"^[a-z0-9-]+$")
     name: str = text("Trigger", label="Name", longest=40)
     mute: bool = switch(True, label="Mute", help="A silent trigger")
 

@@ -9,6 +9,7 @@ from pydantic import Field, field_validator, model_validator
 from apilado.core.document.equaliser import MOST_POINTS, AnyPoint, Phase
 from apilado.core.notes import Note
 from apilado.core.parameters import Model, choice, integer, number, switch, text
+from apilado.core.parts import Part
 from apilado.core.sources.registry import AnySource
 from apilado.core.sources.tone import ToneSource
 from apilado.core.treatments.registry import AnyTreatment
@@ -32,13 +33,12 @@ class Span(Model):
         return self
 
 
-class Layer(Model):
+class Layer(Part):
     """One layer of the stack."""
 
-    id: str = Field(min_length=1, max_length=40, pattern=r"^[a-z0-9-]+$")
     name: str = text("layer", label="Name", longest=40)
     tint: Tint = choice("ochre", label="Tint")
-    source: AnySource = ToneSource()
+    source: AnySource = Field(default_factory=ToneSource)
     span: Span = Span()
     split: Literal["before", "after"] = choice(
         "before", label="Split", help="Before the treatments: only the band is treated. After: what they add is cut."

@@ -7,6 +7,8 @@ from collections.abc import Callable
 from types import MappingProxyType
 from typing import Any
 
+from apilado.core.parts import steady_id
+
 Data = dict[str, Any]
 
 
@@ -50,11 +52,39 @@ def _from_2(data: Data) -> Data:
     return data
 
 
+def _from_3(data: Data) -> Data:
+    """Version 4: all that is listed has an id. Those given here follow from the place: at every reading the same."""
+    data = copy.deepcopy(data)
+    _with_ids(_listed(data, "crossovers"), "crossovers")
+    owners = [("layers", each) for each in _listed(data, "layers")]
+    owners += [("triggers", each) for each in _listed(data, "triggers")]
+    owners += [(name, data.get(name)) for name in ("kick", "bus", "shared")]
+    for kind, owner in owners:
+        if not isinstance(owner, dict):
+            continue
+        place = f"{kind}/{owner.get('id', '')}"
+        for name in ("eq", "treatments"):
+            _with_ids(_listed(owner, name), f"{place}/{name}")
+        source = owner.get("source")
+        if isinstance(source, dict):
+            if source.get("kind") == "tone":
+                source.setdefault("tones", [{}])
+            _with_ids(_listed(source, "tones"), f"{place}/source/tones")
+    data["version"] = 4
+    return data
+
+
+def _with_ids(members: list[Any], place: str) -> None:
+    for index, each in enumerate(members):
+        if isinstance(each, dict):
+            each.setdefault("id", steady_id(f"{place}/{index}"))
+
+
 def _listed(data: Data, name: str) -> list[Any]:
     """A list of a document that may be anything: what is none is refused afterwards as what it is."""
     found = data.get(name)
     return found if isinstance(found, list) else []
 
 
-MIGRATIONS: MappingProxyType[int, Callable[[Data], Data]] = MappingProxyType({1: _from_1, 2: _from_2})
+MIGRATIONS: MappingProxyType[int, Callable[[Data], Data]] = MappingProxyType({1: _from_1, 2: _from_2, 3: _from_3})
 """By the version that they start from; each gives the next."""

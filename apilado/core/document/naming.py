@@ -6,6 +6,7 @@ from typing import Any
 
 from pydantic import BaseModel
 
+from apilado.core.document.addresses import find, index_in, parted, parts_of, walked
 from apilado.core.document.stack import Crossover, Stack
 from apilado.core.parameters import Parameter, parameters_of
 from apilado.core.sources.tone import Tone
@@ -19,23 +20,22 @@ def layer_name(layer_id: str, *stacks: Stack) -> str:
 
 def parameter_at(stack: Stack, path: str) -> Parameter | None:
     """What is declared of the value at a path, if anything."""
-    *parts, last = path.split("/")
-    holder = _walk(stack, parts)[-1]
+    path_of_holder, last = parted(path)
+    holder = find(stack, path_of_holder) if path_of_holder else stack
     declared = parameters_of(type(holder)) if isinstance(holder, BaseModel) else ()
     return next((parameter for parameter in declared if parameter.name == last), None)
 
 
 def place_name(stack: Stack, path: str) -> str:
     """A part, or a value, and what it belongs to, from the inside out; the path as words where nothing is known."""
-    parts = path.split("/")
-    walked = _walk(stack, parts)
+    parts, steps = parts_of(path), walked(stack, path)
     names: list[str] = []
-    for part, holder, reached in zip(parts, walked, walked[1:], strict=False):
+    for part, holder, reached in zip(parts, steps, steps[1:], strict=False):
         name = _name(part, holder, reached)
         if name:
             names.insert(0, name)
-    if isinstance(walked[-2], BaseModel) and not _name(
-        parts[-1], *walked[-2:]
+    if isinstance(steps[-2], BaseModel) and not _name(
+        parts[-1], *steps[-2:]
     ):  # what holds more goes unnamed on the way
         names.insert(0, {"span": "band"}.get(parts[-1], parts[-1].replace("_", " ")))
     return " of ".join(names) or path.replace("/", " ")
@@ -52,30 +52,15 @@ def value_text(parameter: Parameter | None, value: Any) -> str:
     return next((label for choice, label in parameter.choices if choice == value), str(value)[:60])
 
 
-def _walk(stack: Stack, parts: list[str]) -> list[Any]:
-    """What lies at each step of a path, the stack first; None from where nothing does."""
-    walked: list[Any] = [stack]
-    for part in parts:
-        here = walked[-1]
-        if isinstance(here, BaseModel):
-            here = getattr(here, part, None) if part in type(here).model_fields else None
-        elif isinstance(here, tuple):
-            named = (member for member in here if getattr(member, "id", None) == part)
-            numbered = here[int(part)] if part.isdecimal() and part.isascii() and int(part[:6]) < len(here) else None
-            here = next(named, numbered)
-        else:
-            here = here.get(part) if isinstance(here, dict) else None
-        walked.append(here)
-    return walked
-
-
 def _name(part: str, holder: Any, reached: Any) -> str:
     """What one step of a path adds to the name."""
     if isinstance(holder, tuple):
+        place = index_in(holder, part)
+        number = part if place is None else str(place + 1)
         if isinstance(reached, Tone | Crossover):
-            return f"{'tone' if isinstance(reached, Tone) else 'crossover'} {int(part) + 1}"
+            return f"{'tone' if isinstance(reached, Tone) else 'crossover'} {number}"
         label = getattr(type(reached), "label", "")
-        return f"{label.lower()} {int(part) + 1}" if label else str(getattr(reached, "name", "") or part)
+        return f"{label.lower()} {number}" if label else str(getattr(reached, "name", "") or part)
     if isinstance(holder, Stack) and part in ("bus", "shared", "kick"):
         return part
     if isinstance(holder, BaseModel):

@@ -6,6 +6,7 @@ from typing import Literal
 
 from pydantic import Field, model_validator
 
+from apilado.core.document.addresses import find, joined, parted, repeated
 from apilado.core.document.carving import FROM_PIECE, MOST_PAIRS, CarvePair, Reference, TargetName
 from apilado.core.document.ducker import MOST_DUCKERS, Ducker
 from apilado.core.document.equaliser import MOST_POINTS, AnyPoint, KeyedBell, Phase, Point
@@ -14,11 +15,12 @@ from apilado.core.document.layer import MOST_NOTES, Layer
 from apilado.core.dsp.crossovers import Border, border
 from apilado.core.notes import Note
 from apilado.core.parameters import Model, choice, integer, number, switch, text
+from apilado.core.parts import Part
 from apilado.core.sources.layer_sound import LayerSound
 from apilado.core.treatments.registry import AnyTreatment
 
 FORMAT = "apilado-stack"
-VERSION = 3
+VERSION = 4
 MOST_BARS = 64
 MOST_LAYERS = 12
 SampleRate = Literal[44100, 48000, 96000]
@@ -32,7 +34,7 @@ KEYS = tuple(
 )
 
 
-class Crossover(Model):
+class Crossover(Part):
     """A border between two bands."""
 
     frequency_hz: float = number(120.0, low=30.0, high=16000.0, step=0.1, scale="log", unit="Hz", label="Frequency")
@@ -97,7 +99,7 @@ class Stack(Model):
     """A whole stack. Validation says where in it something is wrong."""
 
     format: Literal["apilado-stack"] = "apilado-stack"
-    version: Literal[3] = 3
+    version: Literal[4] = 4
     name: str = text("New stack", label="Name")
     tempo_bpm: float = number(126.0, low=40.0, high=240.0, step=0.1, unit="bpm", label="Tempo")
     beats_per_bar: int = integer(4, low=1, high=16, label="Beats per bar")
@@ -112,7 +114,7 @@ class Stack(Model):
     layers: tuple[Layer, ...] = Field(default=(), max_length=MOST_LAYERS)
     bus: Bus = Bus()
     shared: SharedBus = SharedBus()
-    duckers: tuple[Ducker, ...] = Field(default=(Ducker(),), max_length=MOST_DUCKERS)
+    duckers: tuple[Ducker, ...] = Field(default=(Ducker(id="duck"),), max_length=MOST_DUCKERS)
     pairs: tuple[CarvePair, ...] = Field(default=(), max_length=MOST_PAIRS)
     target: TargetName = choice("clean lower mids", label="Target")
     reference: Reference | None = None
@@ -126,6 +128,10 @@ class Stack(Model):
     def layer(self, layer_id: str) -> Layer | None:
         """The layer of that id, or None."""
         return next((layer for layer in self.layers if layer.id == layer_id), None)
+
+    def crossover_path(self, index: int) -> str:
+        """The address of a crossover, counted from the lowest."""
+        return joined("crossovers", self.crossovers[index].id if index < len(self.crossovers) else "")
 
     def audible_layers(self) -> tuple[Layer, ...]:
         """The layers that are heard: those that are not muted."""
@@ -179,11 +185,8 @@ class Stack(Model):
 
     def owner_name(self, owner: str) -> str:
         """How the owner of an EQ is called."""
-        kind, _, name = owner.partition("/")
-        if kind == "layers":
-            layer = self.layer(name)
-            return layer.name if layer else name
-        return self.drum_names().get(name, name) if kind == "triggers" else kind
+        found = find(self, owner)
+        return str(getattr(found, "name", parted(owner)[1]))
 
     def asset_hashes(self) -> tuple[str, ...]:
         """The SHA-256 of every asset the stack needs, each once, in order of appearance."""
@@ -208,6 +211,8 @@ class Stack(Model):
                     f"crossovers/{index + 1}: {upper.frequency_hz:g} Hz must lie at least a third of an octave above "
                     f"crossover {index} at {lower.frequency_hz:g} Hz"
                 )
+        for path in repeated(self):
+            raise ValueError(f"{path}: the id appears twice")
         self._check_layers()
         self._check_triggers()
         self._check_pairs()
@@ -217,32 +222,25 @@ class Stack(Model):
 
     def _check_triggers(self) -> None:
         names = self.drum_names()
-        if len(names) != len(self.triggers) + 1:
-            raise ValueError("triggers: an id appears twice")
-        ids = [ducker.id for ducker in self.duckers]
         for ducker in self.duckers:
-            if ids.count(ducker.id) > 1:
-                raise ValueError(f"duckers/{ducker.id}: the id appears twice")
             if ducker.trigger not in names:
                 raise ValueError(f"duckers/{ducker.id}/trigger: there is no trigger '{ducker.trigger}'")
             for layer_id in ducker.amounts:
                 if self.layer(layer_id) is None:
                     raise ValueError(f"duckers/{ducker.id}/amounts: there is no layer '{layer_id}'")
+        drums = {self.drum_owner(name) for name in names}
         for owner, points in self.equalisers().items():
-            for index, point in enumerate(points):
+            for point in points:
                 if not isinstance(point, KeyedBell):
                     continue
                 if point.trigger not in names:
-                    raise ValueError(f"{owner}/eq/{index}/trigger: there is no trigger '{point.trigger}'")
-                if owner == "kick" or owner.startswith("triggers/"):
-                    raise ValueError(f"{owner}/eq/{index}: a drum has no keyed bell; one hit has nothing to follow")
+                    raise ValueError(f"{owner}/eq/{point.id}/trigger: there is no trigger '{point.trigger}'")
+                if owner in drums:
+                    raise ValueError(f"{owner}/eq/{point.id}: a drum has no keyed bell; one hit has nothing to follow")
 
     def _check_pairs(self) -> None:
         owners = self.equalisers()
-        ids = [pair.id for pair in self.pairs]
         for pair in self.pairs:
-            if ids.count(pair.id) > 1:
-                raise ValueError(f"pairs/{pair.id}: the id appears twice")
             if pair.dip == pair.lift:
                 raise ValueError(f"pairs/{pair.id}: it dips and lifts in different places, not both in '{pair.dip}'")
             for owner in (pair.dip, pair.lift):
@@ -250,11 +248,8 @@ class Stack(Model):
                     raise ValueError(f"pairs/{pair.id}: there is no '{owner}'")
 
     def _check_layers(self) -> None:
-        ids = [layer.id for layer in self.layers]
-        for index, layer in enumerate(self.layers):
+        for layer in self.layers:
             where = f"layers/{layer.id}"
-            if layer.id in ids[:index]:
-                raise ValueError(f"{where}: the id appears twice")
             if layer.span.last > len(self.crossovers):
                 raise ValueError(
                     f"{where}/span: band {layer.span.last} does not exist; {len(self.crossovers)} crossovers make "

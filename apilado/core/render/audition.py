@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from pydantic import Field
 
+from apilado.core.document.addresses import find, parted
 from apilado.core.document.equaliser import Point
 from apilado.core.document.layer import Layer
-from apilado.core.document.stack import Stack
+from apilado.core.document.stack import Bus, SharedBus, Stack
 from apilado.core.parameters import Model
 
 MOST_ALONE = 24
@@ -16,7 +17,7 @@ class Audition(Model):
     """Which parts are heard alone, if any, and which EQ point. What has gone from the document is passed over."""
 
     alone: tuple[str, ...] = Field(default=(), max_length=MOST_ALONE, description="Owners, as layers/mid or kick")
-    point: str = Field(default="", max_length=120, description="Path of the EQ point, as layers/mid/eq/0")
+    point: str = Field(default="", max_length=120, description="Path of the EQ point, as layers/mid/eq/k3f9xq2a")
 
     def soloed(self, stack: Stack) -> tuple[str, ...]:
         """The parts heard alone that are there; none where everything is heard."""
@@ -25,21 +26,24 @@ class Audition(Model):
 
     def listened(self, stack: Stack) -> tuple[str, Point] | None:
         """(owner, point) of the EQ point that is all that is heard, if it is there."""
-        owner, _, place = self.point.rpartition("/eq/")
-        points = stack.equalisers().get(owner, ())
-        if not place.isascii() or not place.isdigit() or int(place[:6]) >= len(points):
-            return None
-        return owner, points[int(place)]
+        holder, _ = parted(self.point)
+        owner, _ = parted(holder)
+        point = find(stack, self.point) if owner in stack.equalisers() else None
+        return (owner, point) if isinstance(point, Point) else None
+
+    def gone(self, stack: Stack) -> tuple[str, ...]:
+        """What was to be heard alone and is not there any more."""
+        parts = tuple(owner for owner in self.alone if owner not in self.soloed(stack))
+        return (*parts, self.point) if self.point and self.listened(stack) is None else parts
 
     def layers(self, stack: Stack) -> tuple[Layer, ...]:
         """The layers that are heard."""
         point = self.listened(stack)
         if point is not None:
-            kind, _, name = point[0].partition("/")
-            layer = stack.layer(name) if kind == "layers" else None
-            if kind in ("bus", "shared"):
+            owner = find(stack, point[0])
+            if isinstance(owner, Bus | SharedBus):
                 return stack.audible_layers()
-            return () if layer is None else (layer,)
+            return (owner,) if isinstance(owner, Layer) else ()
         soloed = self.soloed(stack)
         return tuple(x for x in stack.audible_layers() if not soloed or f"layers/{x.id}" in soloed)
 

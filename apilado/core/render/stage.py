@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import hashlib
+import typing
 from collections.abc import Callable
 from dataclasses import dataclass
-from functools import partial
+from functools import cache, partial
 from typing import Any
 
 from pydantic import BaseModel
 
 from apilado import __version__
+from apilado.core.parts import Part
 
 Result = Any
 """What a stage computes: an array, or a small value holding arrays, never changed afterwards."""
@@ -31,6 +33,18 @@ class Stage:
         return str(getattr(function, "func", function).__name__)
 
 
+@cache
+def ids_in(model: type[BaseModel]) -> Any:
+    """What to leave out of a model's dump so that no part's id is in it: a name is nothing that is heard."""
+    found: dict[str, Any] = {"id": True} if issubclass(model, Part) else {}
+    for name, field in model.model_fields.items():
+        members = [each for each in typing.get_args(field.annotation) if isinstance(each, type)]
+        inner = [ids_in(each) for each in members if issubclass(each, BaseModel)]
+        if inner and inner[0]:
+            found[name] = {"__all__": inner[0]}
+    return found
+
+
 def canonical(value: Any) -> str:
     """A text that is equal exactly for equal parameters.
 
@@ -38,7 +52,7 @@ def canonical(value: Any) -> str:
         TypeError: a value of a kind that has no canonical text here.
     """
     if isinstance(value, BaseModel):
-        return f"{type(value).__qualname__}{value.model_dump_json()}"
+        return f"{type(value).__qualname__}{value.model_dump_json(exclude=ids_in(type(value)))}"
     if isinstance(value, tuple):
         return "(" + ",".join(canonical(item) for item in value) + ")"
     if value is None or isinstance(value, bool | int | float | str):

@@ -9,6 +9,7 @@ from apilado.core.document.editing import Edit
 from apilado.core.document.edits import AnyEdit, Several, apply
 from apilado.core.document.edits_values import SetValue
 from apilado.core.document.layer import Layer
+from apilado.core.document.naming import parameter_at, place_name, value_text
 from apilado.core.document.stack import Stack
 from apilado.core.measure.alignment import (
     Freedom,
@@ -223,25 +224,19 @@ def _placement(layer: Layer, setting: Setting, delay_ms: float) -> list[AnyEdit]
 def _phases(layer: str, source: ToneSource, cycles: float) -> list[AnyEdit]:
     """The whole sound earlier by cycles of the note: each of its tones by as many of its own."""
     edits: list[AnyEdit] = []
-    for index, tone in enumerate(source.tones):
+    for tone in source.tones:
         degrees = (tone.start_phase_deg + 360.0 * cycles * tone.ratio()) % 360.0
-        path = f"layers/{layer}/source/tones/{index}/start_phase_deg"
+        path = f"layers/{layer}/source/tones/{tone.id}/start_phase_deg"
         edits.append(SetValue(path=path, value=round(degrees, 1) % 360.0))
     return edits
 
 
 def change_in_words(stack: Stack, edit: AnyEdit) -> str:
-    """One part of a solution in words: 'mid: start phase of tone 1 to 240°'."""
+    """One part of a solution in words: 'start phase of tone 1 of mid to 240 °'."""
     if not isinstance(edit, SetValue):
         return edit.title(stack, stack)
-    _, name, *rest = edit.path.split("/")
-    layer = stack.layer(name)
-    shown = layer.name if layer else name
-    if rest[-1] == "start_phase_deg":
-        return f"{shown}: start phase of tone {int(rest[-2]) + 1} to {edit.value:g}°"
-    if rest[-1] == "delay_ms":
-        return f"{shown}: delay to {edit.value:g} ms"
-    return f"{shown}: polarity {edit.value}"
+    said = value_text(parameter_at(stack, edit.path), edit.value)
+    return f"{place_name(stack, edit.path)} to {said}"
 
 
 def why_not(found: tuple[Meeting, ...], solution: Solution, goal: Goal, *, refused: bool) -> tuple[str, ...]:

@@ -39,7 +39,7 @@ def _border_said(rule: Rule, limits: Limits, stack: Stack, item: SplitRipple) ->
     status = limits.status(value)
     border = stack.crossovers[item.place]
     names = " and ".join(f"'{_named(stack, name)}'" for name in item.layers)
-    where = f"crossovers/{item.place}"
+    where = stack.crossover_path(item.place)
     place = Place(item.layers, border.frequency_hz / 2**0.5, border.frequency_hz * 2**0.5)
     limit = f"{limits.look:g} dB"
     if status == "fine":
@@ -74,7 +74,7 @@ def _hole_said(rule: Rule, limits: Limits, stack: Stack, item: SplitRipple) -> S
     )
     place, limit = Place(item.layers, low or 20.0, high or 20000.0), f"{limits.look:g} dB"
     fix = _kept(stack, item.place)
-    where = f"crossovers/{item.place - 1}"
+    where = stack.crossover_path(item.place - 1)
     return rule.sounding(limits.status(value), value, limit, where, text, show=place, fix=fix)
 
 
@@ -82,7 +82,7 @@ def _lost_said(rule: Rule, limits: Limits, stack: Stack, band: int) -> Sounding:
     low, high = _edges_hz(stack, band)
     text = f"No layer keeps {_band_said(low, high)}: whatever sounds there is lost."
     place, limit = Place((), low or 20.0, high or 20000.0), "every band kept"
-    where = f"crossovers/{max(0, band - 1)}"
+    where = stack.crossover_path(max(0, band - 1))
     return rule.sounding("look", None, limit, where, text, show=place, fix=_kept(stack, band))
 
 
@@ -178,7 +178,7 @@ def _straightened(stack: Stack, layer_ids: tuple[str, ...], crossover: int) -> E
     """Takes polarity and delay off the layers and the overlap off their border, where there are any."""
     edits: list[SetValue] = []
     if stack.crossovers[crossover].overlap_octaves > 0.0:
-        edits.append(SetValue(path=f"crossovers/{crossover}/overlap_octaves", value=0.0))
+        edits.append(SetValue(path=f"{stack.crossover_path(crossover)}/overlap_octaves", value=0.0))
     for layer in stack.layers:
         if layer.id in layer_ids and layer.polarity == "inverted":
             edits.append(SetValue(path=f"layers/{layer.id}/polarity", value="normal"))
@@ -195,7 +195,7 @@ def plumb(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
 def _plumb_at(rule: Rule, limits: Limits, measures: Measures, index: int, border: BorderPhase) -> Sounding:
     stack = measures.stack
     names = f"'{_named(stack, border.lower)}' and '{_named(stack, border.upper)}'"
-    where = f"crossovers/{index}"
+    where = stack.crossover_path(index)
     place = Place((border.lower, border.upper), border.frequency_hz / 2**0.5, border.frequency_hz * 2**0.5)
     limit = f"{limits.look:g}°"
     at = f"at {border.frequency_hz:.0f} Hz"

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.document.carving import MOST_PAIRS, TargetName
-from apilado.core.document.editing import Edit, fresh_id
+from apilado.core.document.editing import Edit
 from apilado.core.document.edits_values import AddPart
 from apilado.core.document.equaliser import MOST_POINTS
 from apilado.core.document.stack import Stack
@@ -74,9 +74,8 @@ def pair_edit(
     """An edit that carves a pair; None when the stack has as many as there can be."""
     if len(stack.pairs) >= MOST_PAIRS:
         return None
-    name = fresh_id(f"pair-{round(frequency_hz)}", {pair.id for pair in stack.pairs})
     values = {"frequency_hz": round(frequency_hz, 1), "dip_db": dip_db, "lift_db": lift_db, "q": q}
-    return AddPart(path="pairs", part={"id": name, "dip": dip, "lift": lift, **values})
+    return AddPart(path="pairs", part={"dip": dip, "lift": lift, **values})
 
 
 def bell_edit(stack: Stack, owner: str, frequency_hz: float, gain_db: float, q: float) -> Edit | None:

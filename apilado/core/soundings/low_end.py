@@ -100,7 +100,7 @@ def border_advice(measures: Measures) -> BorderAdvice | None:
     edit: Edit | None = None
     crossovers = measures.stack.crossovers
     if crossovers and abs(crossovers[0].frequency_hz - wanted) > 0.5:
-        edit = MoveCrossover(index=0, frequency_hz=wanted)
+        edit = MoveCrossover(crossover=crossovers[0].id, frequency_hz=wanted)
     return BorderAdvice(wanted, highest, f"{wanted:.0f} Hz: {why}.", edit)
 
 

@@ -13,6 +13,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from apilado.core.document.addresses import parted
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits import AnyEdit, Several, apply
 from apilado.core.document.stack import Stack
@@ -89,8 +90,8 @@ class _Workshop:
         self._loudness: dict[str, float] = {}
 
     def stage_of(self, graph: Graph, owner: str) -> Stage:
-        kind, _, name = owner.partition("/")
-        return graph.layers[name] if kind == "layers" else graph.drums[name or kind]
+        holder, name = parted(owner)
+        return graph.layers[name] if holder == "layers" else graph.drums[name]
 
     def trial(self, stack: Stack, owners: Sequence[str]) -> _Trial:
         """The parts of a stack as they would sound; what has not changed comes from the cache."""
@@ -147,7 +148,7 @@ class _Workshop:
     def edit_for(self, stack: Stack, clash: _Clash, gain_db: float, *, keyed: bool) -> Edit | None:
         hertz = centre_of(clash.common)
         if keyed:
-            return keyed_bell_edit(stack, clash.other, clash.part.split("/")[-1], hertz, gain_db)
+            return keyed_bell_edit(stack, clash.other, parted(clash.part)[1], hertz, gain_db)
         lift = round(LIFT_DB * gain_db / DIP_DB, 1)
         return pair_edit(stack, clash.other, clash.part, hertz, dip_db=round(gain_db, 1), lift_db=lift, q=BROAD_Q)
 
@@ -205,7 +206,7 @@ class _Workshop:
         """What of a drum lies there, as its sound tells: its fundamental, or its punch."""
         if clash.kind != "drum":
             return ""
-        facts = self.measures.drum_facts(clash.part.split("/")[-1])
+        facts = self.measures.drum_facts(parted(clash.part)[1])
         for found, word in ((facts.fundamental_hz, "fundamental"), (facts.punch_hz, "punch")):
             if found is not None and abs(float(np.log2(hertz / found))) < THIRD_OCTAVE:
                 return f", its {word}"

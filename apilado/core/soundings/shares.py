@@ -67,7 +67,7 @@ def _thinned(measures: Measures, layer: Layer, highest_hz: float) -> Edit | None
     alone = root_of(measures.stack, layer).id == layer.id
     if tone and alone and all(t.octave == 0 and t.semitones == 0 for t in tone[1].tones):
         edits: list[AnyEdit] = [
-            SetHarmonic(path=f"{tone[0]}/tones/{index}", number=1, amplitude=0.0) for index in range(len(tone[1].tones))
+            SetHarmonic(path=f"{tone[0]}/tones/{each.id}", number=1, amplitude=0.0) for each in tone[1].tones
         ]
         if any(t.harmonics[:1] != (0.0,) for t in tone[1].tones):
             return Several(name=f"Take the fundamental off {layer.name}", edits=tuple(edits))
@@ -132,7 +132,7 @@ def small_speaker(rule: Rule, limits: Limits, measures: Measures) -> list[Soundi
         if tone:
             number = min(5, math.ceil(PHONE_HZ / max(min(measures.fundamentals.values(), default=50.0), 20.0)))
             numbers = tuple(dict.fromkeys((2, number)))
-            path = f"{tone[0]}/tones/0"
+            path = f"{tone[0]}/tones/{tone[1].tones[0].id}"
             edits: tuple[AnyEdit, ...] = tuple(
                 SetHarmonic(path=path, number=n, amplitude=SECOND_HARMONIC) for n in numbers
             )

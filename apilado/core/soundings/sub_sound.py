@@ -88,7 +88,7 @@ def sub_dry(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     copies = max((t.copies for t in tone[1].tones), default=1) if tone else 1
     if tone and copies > 1:
         said.append(f"{copies} detuned copies, which beat against each other")
-        edits += [SetValue(path=f"{tone[0]}/tones/{i}/copies", value=1) for i in range(len(tone[1].tones))]
+        edits += [SetValue(path=f"{tone[0]}/tones/{t.id}/copies", value=1) for t in tone[1].tones]
     stem = measures.stems[sub.id]
     wide = float(stem.side_power.sum()) > 1e-6 * float(stem.mid_power.sum())
     if wide:
@@ -133,9 +133,9 @@ def sub_start(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     where, place, limit = f"layers/{sub.id}", sub_place(measures, sub), "fixed, no click"
     edits: list[AnyEdit] = []
     said = []
-    for index, each in enumerate(source.tones):
+    for each in source.tones:
         if each.phase == "free":
-            edits.append(SetValue(path=f"{path}/tones/{index}/phase", value="fixed"))
+            edits.append(SetValue(path=f"{path}/tones/{each.id}/phase", value="fixed"))
     if edits:
         said.append("begins every note with another phase, so that no two notes meet the layers above alike")
     heard = sub_clicks(measures)
@@ -189,9 +189,10 @@ def sub_full(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     fix: Edit | None = None
     tone = tone_of(measures, sub)
     if tone and len(tone[1].tones) == 1:
-        first = tone[1].tones[0].harmonics[:1]
+        only = tone[1].tones[0]
+        first = only.harmonics[:1]
         base = first[0] if first and first[0] is not None else 1.0
-        fix = SetHarmonic(path=f"{tone[0]}/tones/0", number=3, amplitude=round(base * FLATTEST_SINGLE_PEAK, 3))
+        fix = SetHarmonic(path=f"{tone[0]}/tones/{only.id}", number=3, amplitude=round(base * FLATTEST_SINGLE_PEAK, 3))
     return [rule.sounding(status, value, limit, where, text, show=place, fix=fix)]
 
 

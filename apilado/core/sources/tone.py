@@ -18,13 +18,14 @@ from apilado.core.dsp.oscillators import MovingTone, Shape, add_tone, cycle_tabl
 from apilado.core.dsp.stereo import mixed_at
 from apilado.core.notes import Run, voice_notes, voice_runs
 from apilado.core.parameters import Model, choice, integer, number
+from apilado.core.parts import Part
 from apilado.core.sources.base import AssetLoader, Score, Source
 from apilado.core.units import beats_to_seconds, cents_to_ratio, db_to_gain, midi_to_hz
 
 MOST_HARMONICS = 64
 
 
-class Tone(Model):
+class Tone(Part):
     """One wave: a starting shape, with the amplitude of any of its first harmonics set by hand."""
 
     shape: Shape = choice("saw", label="Shape")
@@ -101,7 +102,7 @@ class ToneSource(Source):
     label: ClassVar[str] = "Tone"
 
     kind: Literal["tone"] = "tone"
-    tones: tuple[Tone, ...] = Field(default=(Tone(),), min_length=1, max_length=4)
+    tones: tuple[Tone, ...] = Field(default_factory=lambda: (Tone(),), min_length=1, max_length=4)
     envelope: Envelope = Envelope()
     glide_ms: float = number(60.0, low=0.0, high=2000.0, step=1.0, unit="ms", label="Glide")
     drop_semitones: float = number(

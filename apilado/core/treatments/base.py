@@ -9,7 +9,8 @@ from numpy.typing import NDArray
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
-from apilado.core.parameters import Model, switch
+from apilado.core.parameters import switch
+from apilado.core.parts import Part
 
 
 def blended(dry: Audio, wet: Audio, *, blend: float, wet_gain: float) -> Audio:
@@ -19,7 +20,7 @@ def blended(dry: Audio, wet: Audio, *, blend: float, wet_gain: float) -> Audio:
     return dry * np.float32(1.0 - blend) + wet * np.float32(blend * wet_gain)
 
 
-class Treatment(Model):
+class Treatment(Part):
     """One stage of a chain. Subclasses declare a `kind`, parameters, and override `process`."""
 
     label: ClassVar[str]

@@ -51,8 +51,8 @@ def border_lines(stack: Stack, view: View, width: float, *, named: bool = False)
                 *line,
                 class_="border",
                 data_drag="crossover",
-                data_index=index,
-                data_key=crossover_key(index),
+                data_crossover=crossover.id,
+                data_key=crossover_key(crossover.id),
                 **(handle(f"Crossover {index + 1}", crossover.frequency_hz, shown, 30, 16000) if named else {}),
             )
         )

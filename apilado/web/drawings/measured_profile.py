@@ -6,6 +6,7 @@ from html import escape
 
 import numpy as np
 
+from apilado.core.document.addresses import find
 from apilado.core.document.layer import Layer
 from apilado.core.measure.balance import third_levels
 from apilado.core.measure.bands import NOMINAL_THIRDS, band_centres, band_edges
@@ -96,11 +97,10 @@ def _coverings(measures: Measures, view: View, layer: Layer) -> list[str]:
         by_db = float(covered[most, band]) if others else 0.0
         if by_db < COVERED_FROM_DB:
             continue
-        kind, _, name = others[most].partition("/")
-        coverer = measures.stack.layer(name) if kind == "layers" else None
+        coverer = find(measures.stack, others[most])
         hertz = NOMINAL_THIRDS[band]
         said = f"{measures.stack.owner_name(others[most])} covers {layer.name} by {by_db:.1f} dB at {hertz} Hz"
-        tint = f"tint-{coverer.tint}" if coverer else "is-drum"
+        tint = f"tint-{coverer.tint}" if isinstance(coverer, Layer) else "is-drum"
         parts.append(_edge_bar(view, band, by_db / COVERED_MOST_DB, said, f"covering {tint}"))
     return parts
 

@@ -59,7 +59,7 @@ def equaliser(stack: Stack, view: View) -> str:
         tag("line", class_="eq-zero", x1=middle, x2=middle, y1=0, y2=view.height),
         tag("polyline", class_="eq-curve", points=_curve(stack, view, still)),
         _split_curve(stack, view),
-        *[_tack(view, f"{path}/{index}", point) for index, point in enumerate(stack.equalisers()[owner])],
+        *[_tack(view, f"{path}/{point.id}", point) for point in stack.equalisers()[owner]],
         *[_pair_tack(stack, view, pair, owner) for pair in stack.pairs if owner in (pair.dip, pair.lift)],
     ]
     if moving:
@@ -177,7 +177,7 @@ def harmonics(stack: Stack, view: View) -> str:
     if layer is None or not isinstance(layer.source, ToneSource):
         return _hint(view, "Choose a layer with a tone to pull its harmonics.")
     tone = layer.source.tones[0]
-    path = f"layers/{layer.id}/source/tones/0"
+    path = f"layers/{layer.id}/source/tones/{tone.id}"
     pitch = usual_pitch(stack)
     fundamental = float(midi_to_hz(float(pitch + layer.transpose))) * tone.ratio()
     amplitudes = np.abs(

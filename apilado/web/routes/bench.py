@@ -133,6 +133,7 @@ def answer(revision: Revision, view: View, before: Stack | None, notice: str | N
         "values": changed_values(before, revision.stack) if before is not None and same else {},
         "texts": texts(revision.stack, view),
         "states": states(revision.stack, view),
+        "gone": view.gone(revision.stack),
         "controls": not same,
         "borders": before is not None and before.crossovers != revision.stack.crossovers,
         "undo": revision.undo_title,

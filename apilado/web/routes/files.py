@@ -14,7 +14,8 @@ from starlette.datastructures import FormData
 
 from apilado.actions import stacks
 from apilado.actions.delivery import DeliveryOptions, safe_name
-from apilado.core.document.edits import Several, apply
+from apilado.core.document.addresses import parted
+from apilado.core.document.edits import Several
 from apilado.core.document.edits_layers import AddLayer, SetDrumSound, SetSource
 from apilado.core.document.edits_pattern import SetPattern
 from apilado.core.document.edits_values import SetValue
@@ -26,6 +27,7 @@ from apilado.core.formats.bundles import write_bundle
 from apilado.core.formats.midi_files import read_midi, write_midi
 from apilado.core.measure.onsets import onsets
 from apilado.core.parameters import parameters_of
+from apilado.core.parts import new_id
 from apilado.errors import ApiladoError, NotFound
 from apilado.web.hit_offers import hits_in_audio, hits_in_midi
 from apilado.web.pages import page
@@ -50,13 +52,13 @@ def audio(request: Request, stack_id: int, target: str = Form(), file: UploadFil
     elif target == "reference":
         change = SetValue(path="reference", value=sound)
     elif target == "new":
-        base = AddLayer(name=name.rsplit(".", 1)[0][:40] or "take")
-        added = apply(head.stack, base).layers[-1].id
+        added = new_id()
+        base = AddLayer(name=name.rsplit(".", 1)[0][:40] or "take", id=added)
         change = Several(
             name=f"Add {name[:60]}", edits=(base, SetSource(layer=added, source={"kind": "take", **sound}))
         )
     else:
-        layer_id = target.removeprefix("layers/")
+        layer_id = parted(target)[1]
         change = SetSource(layer=layer_id, source={"kind": "take", **sound})
         layer = head.stack.layer(layer_id)
         if layer and (followers := followers_of(head.stack, layer)):

@@ -8,13 +8,16 @@ from typing import Any
 
 from pydantic import BaseModel
 
+from apilado.core.document.addresses import find, joined
 from apilado.core.document.carving import MOST_PAIRS
 from apilado.core.document.equaliser import MOST_POINTS, POINTS, KeyedBell, Point, eq_sections, still_and_moving
+from apilado.core.document.kick import Drum
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.linear_phase import rings_ms
 from apilado.core.parameters import Parameter, parameters_of
 from apilado.core.treatments.base import Treatment
 from apilado.core.treatments.registry import TREATMENTS
+from apilado.web.items import point_key
 
 LONG_RINGING_MS = 50.0
 AUDIO_ACCEPT = ".wav,.aif,.aiff,.flac,.ogg,.mp3"
@@ -90,7 +93,12 @@ def treatments_section(title: str, owner: str, treatments: tuple[Treatment, ...]
     """A chain of treatments, and what can be added to it."""
     path = f"{owner}/treatments"
     children = tuple(
-        Section(t.label, fields_of(t, f"{path}/{i}"), _treatment_actions(path, i, len(treatments), t))
+        Section(
+            t.label,
+            fields_of(t, joined(path, t.id)),
+            _treatment_actions(joined(path, t.id), i, len(treatments), t),
+            key=joined(path, t.id),
+        )
         for i, t in enumerate(treatments)
     )
     adds = tuple(
@@ -103,8 +111,7 @@ def treatments_section(title: str, owner: str, treatments: tuple[Treatment, ...]
     return Section(title, (), adds, children=children)
 
 
-def _treatment_actions(path: str, index: int, count: int, treatment: Treatment) -> tuple[Action, ...]:
-    here = f"{path}/{index}"
+def _treatment_actions(here: str, index: int, count: int, treatment: Treatment) -> tuple[Action, ...]:
     actions = []
     if treatment.overdone() is not None:
         actions.append(Action("Overdo", overdo=here))
@@ -119,21 +126,21 @@ def eq_section(stack: Stack, owner: str, phase: tuple[Field, ...] = ()) -> Secti
     """The EQ of a part: its points, the carve pairs that reach it, and what can be added."""
     path = f"{owner}/eq"
     members = stack.equalisers()[owner]
-    drum = owner == "kick" or owner.startswith("triggers/")
+    drum = isinstance(find(stack, owner), Drum)
     others = [(name, stack.owner_name(name)) for name in stack.equalisers() if name != owner]
     children = [
         Section(
             f"{point.label} {index + 1}",
             (
-                *fields_of(point, f"{path}/{index}"),
-                *_trigger_field(stack, point, f"{path}/{index}"),
-                choice_field(f"{path}/{index}!copy", "Copy to", "", [("", "…"), *others]),
+                *fields_of(point, joined(path, point.id)),
+                *_trigger_field(stack, point, joined(path, point.id)),
+                choice_field(f"{path}/{point.id}!copy", "Copy to", "", [("", "…"), *others]),
             ),
             (
-                Action("Hear it alone", listen=f"{path}/{index}"),
-                Action("Remove", {"op": "remove", "path": f"{path}/{index}"}, danger=True),
+                Action("Hear it alone", listen=joined(path, point.id)),
+                Action("Remove", {"op": "remove", "path": joined(path, point.id)}, danger=True),
             ),
-            key=f"point:{path}/{index}",
+            key=point_key(joined(path, point.id)),
         )
         for index, point in enumerate(members)
     ]

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from types import MappingProxyType
 
-from apilado.core.document.editing import fresh_id
 from apilado.core.document.equaliser import KeyedBell
 from apilado.core.document.kick import KICK_SOUNDS
 from apilado.core.document.stack import Stack
@@ -57,8 +56,7 @@ def drum_sections(stack: Stack, selected: str) -> tuple[Section, ...]:
         for key, shown in stack.drum_names().items()
     ]
     if len(stack.triggers) < MOST_TRIGGERS:
-        fresh = fresh_id("trigger", {"kick", *[t.id for t in stack.triggers]})
-        part = {"id": fresh, "name": f"Trigger {len(stack.triggers) + 1}", "hits": list(stack.kick.hits)}
+        part = {"name": f"Trigger {len(stack.triggers) + 1}", "hits": list(stack.kick.hits)}
         part["sound"] = stack.kick.sound.model_dump(mode="json")
         chooser.append(Action("Add a trigger", {"op": "add", "path": "triggers", "part": part}))
     own = ("name", "level_db", "mute", "polarity", "offset_ms")

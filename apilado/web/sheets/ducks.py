@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from apilado.core.document.ducker import MOST_DUCKERS, Ducker
-from apilado.core.document.editing import fresh_id
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
 from apilado.core.ducks.registry import DUCK_SHAPES
@@ -38,8 +37,7 @@ def duck_sections(stack: Stack, selected: str) -> tuple[Section, ...]:
         Action(d.name, select=f"duck:{d.id}", chosen=ducker is not None and d.id == ducker.id) for d in stack.duckers
     )
     if len(stack.duckers) < MOST_DUCKERS:
-        name = fresh_id("duck", {d.id for d in stack.duckers})
-        part = {"id": name, "name": f"Duck {len(stack.duckers) + 1}" if stack.duckers else "Duck"}
+        part = {"name": f"Duck {len(stack.duckers) + 1}" if stack.duckers else "Duck"}
         chooser = (*chooser, Action("Add a duck", {"op": "add", "path": "duckers", "part": part}))
     if ducker is None:
         return (Section("Ducks", (), chooser, note="Nothing makes room for the kick yet."),)

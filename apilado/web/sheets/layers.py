@@ -82,7 +82,7 @@ def _source_section(stack: Stack, layer: Layer, path: str) -> Section:
     children: list[Section] = []
     if isinstance(source, ToneSource):
         for index, tone in enumerate(source.tones):
-            tone_path = f"{path}/source/tones/{index}"
+            tone_path = f"{path}/source/tones/{tone.id}"
             harmonics = ", ".join("" if level is None else f"{level:g}" for level in tone.harmonics)
             listed = Parameter(
                 "harmonics",

@@ -9,6 +9,7 @@ import numpy as np
 from apilado.core.document.stack import KEYS, Crossover, Stack, borders_of
 from apilado.core.dsp.linear_phase import ringing_ms, tap_count
 from apilado.core.measure.flatness import worst_ripple
+from apilado.web.items import crossover_key
 from apilado.web.sheets.base import Action, Section, choice_field, fields_of
 
 
@@ -42,10 +43,10 @@ def piece_sections(stack: Stack) -> tuple[Section, ...]:
     children = tuple(
         Section(
             f"Crossover {index + 1}",
-            fields_of(crossover, f"crossovers/{index}"),
-            (Action("Remove", {"op": "remove-crossover", "index": index}, danger=True),),
+            fields_of(crossover, f"crossovers/{crossover.id}"),
+            (Action("Remove", {"op": "remove-crossover", "crossover": crossover.id}, danger=True),),
             note=border_note(crossover, stack.sample_rate),
-            key=f"crossover:{index}",
+            key=crossover_key(crossover.id),
         )
         for index, crossover in enumerate(stack.crossovers)
     )

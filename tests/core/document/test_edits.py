@@ -20,7 +20,7 @@ from apilado.core.document.layer import Span
 from apilado.core.notes import Note
 from apilado.demo.stacks import demo_bundles, slipway
 from apilado.errors import InvalidEdit
-from tests.support import rendered
+from tests.support import rendered, without_ids
 
 STACK = slipway().stack
 
@@ -28,7 +28,7 @@ STACK = slipway().stack
 class EditsTest(unittest.TestCase):
     def test_every_edit_leaves_the_old_document_as_it_was(self):
         before = STACK.model_dump_json()
-        for edit in (MoveCrossover(index=0, frequency_hz=130.0), AddLayer(), TransposePattern(semitones=2)):
+        for edit in (MoveCrossover(crossover="lower", frequency_hz=130.0), AddLayer(), TransposePattern(semitones=2)):
             after = apply(STACK, edit)
             self.assertNotEqual(after, STACK)
             self.assertTrue(edit.title(STACK, after))
@@ -37,7 +37,7 @@ class EditsTest(unittest.TestCase):
     def test_set_value_by_id_and_by_number(self):
         changed = apply(STACK, SetValue(path="layers/mid/level_db", value=-3.0))
         self.assertEqual(changed.layer("mid").level_db, -3.0)
-        changed = apply(STACK, SetValue(path="layers/mid/eq/0/gain_db", value=2.5))
+        changed = apply(STACK, SetValue(path="layers/mid/eq/dip/gain_db", value=2.5))
         self.assertEqual(changed.layer("mid").eq[0].gain_db, 2.5)
 
     def test_refusals_name_what_is_wrong(self):
@@ -48,7 +48,7 @@ class EditsTest(unittest.TestCase):
             (SetValue(path="tempo_bpm", value=float("nan")), "tempo runs from 40 to 240 bpm; nan was not taken"),
             (SetValue(path="tempo_bpm/deeper/still", value=1), "there is nothing at"),
             (RemoveLayer(layer="mid"), "'mid' cannot go: 'high' takes its sound from it"),
-            (RemoveCrossover(index=7), "there is no crossover 7"),
+            (RemoveCrossover(crossover="gone"), "there is nothing at .crossovers/gone. any more"),
             (AddPart(path="layers/mid/eq", part={"kind": "wave"}), "^an EQ point is one of"),
             (SetSource(layer="mid", source={"kind": "organ"}), "a source is one of"),
             (SetSource(layer="mid", source={"kind": "layer", "layer": "high"}), "takes its own sound"),
@@ -69,18 +69,18 @@ class EditsTest(unittest.TestCase):
         cases = (
             (SetValue(path="layers/mid/level_db", value=-6.0), "Level of growl: −6 dB"),
             (SetValue(path="layers/mid/mute", value=True), "Mute growl"),
-            (SetValue(path="layers/mid/eq/0/frequency_hz", value=280.0), "Frequency of bell 1 of growl: 280 Hz"),
+            (SetValue(path="layers/mid/eq/dip/frequency_hz", value=280.0), "Frequency of bell 1 of growl: 280 Hz"),
             (SetValue(path="tempo_bpm", value=120.0), "Tempo: 120 bpm"),
             (SetValue(path="duckers/duck/shape", value={"kind": "drawn"}), "Shape of Duck"),
             (SetValue(path="bus/limiter/on", value=False), "Limiter of bus: off"),
-            (SetValue(path="crossovers/1/slope_db_per_octave", value=48), "Slope of crossover 2: 48"),
-            (SetValue(path="layers/sub/source/tones/0/copies", value=3), "Copies of tone 1 of sub: 3"),
+            (SetValue(path="crossovers/upper/slope_db_per_octave", value=48), "Slope of crossover 2: 48"),
+            (SetValue(path="layers/sub/source/tones/wave/copies", value=3), "Copies of tone 1 of sub: 3"),
             (AddPart(path="kick/eq", part={"kind": "bell"}), "Add a bell to kick"),
-            (RemovePart(path="layers/mid/eq/0"), "Remove bell 1 of growl"),
-            (CopyPoint(path="layers/mid/eq/0", to="kick"), "Copy bell 1 of growl to kick"),
+            (RemovePart(path="layers/mid/eq/dip"), "Remove bell 1 of growl"),
+            (CopyPoint(path="layers/mid/eq/dip", to="kick"), "Copy bell 1 of growl to kick"),
             (SetShare(ducker="duck", layer="mid", amount=0.5), "Share of growl in Duck"),
             (SplitLayer(layer="mid", frequency_hz=300.0), "Split growl at 300 Hz"),
-            (MoveCrossover(index=0, frequency_hz=5000.0), "Crossover 1 to 508 Hz"),
+            (MoveCrossover(crossover="lower", frequency_hz=5000.0), "Crossover 1 to 508 Hz"),
             (MoveLayer(layer="mid", to=0), "Move growl"),
         )
         for edit, said in cases:
@@ -95,16 +95,24 @@ class EditsTest(unittest.TestCase):
             with self.assertRaisesRegex(InvalidEdit, words):
                 apply(STACK, SetValue(path=path, value=value))
 
-    def test_an_id_is_no_name_of_another_part(self):
-        for name in ("kick", "Bus", "shared", "new", "reference"):
-            added = apply(STACK, AddLayer(name=name)).layers[-1]
-            self.assertEqual((added.name, added.id), (name, f"{name.lower()}-2"))
+    def test_an_id_never_comes_again(self):
+        seen = set()
+        for _ in range(200):
+            added = apply(STACK, AddLayer(name="kick"))
+            seen.add(added.layers[-1].id)
+            self.assertEqual(apply(added, RemoveLayer(layer=added.layers[-1].id)), STACK)
+        self.assertEqual(len(seen), 200)
+        self.assertFalse(seen & {"kick", "bus", "shared", "new", "reference"})
+        self.assertEqual(apply(STACK, AddLayer(id="asked")).layers[-1].id, "asked")
+
+    def test_names_count_up(self):
         again = apply(apply(STACK, AddLayer(name="pad")), AddLayer(name="pad"))
         self.assertEqual([layer.name for layer in again.layers[-2:]], ["pad", "pad 2"])
 
     def test_a_new_source_for_one_layer_alone(self):
         stack = apply(
-            apply(STACK, AddLayer(copy_of="high")), SetValue(path="layers/high-copy/source/tap", value="source")
+            apply(STACK, AddLayer(copy_of="high", id="high-copy")),
+            SetValue(path="layers/high-copy/source/tap", value="source"),
         )
         change = SetSource(layer="mid", source={"kind": "tone", "tones": [{"shape": "square"}]})
         keeping, mid = change.model_copy(update={"alone": True}), stack.layer("mid")
@@ -129,40 +137,55 @@ class EditsTest(unittest.TestCase):
         self.assertEqual(odd.kick.hits, (0.0, 2.5, 8.0, 10.5))
 
     def test_a_crossover_stops_a_third_of_an_octave_short_of_its_neighbours(self):
-        up = apply(STACK, MoveCrossover(index=0, frequency_hz=5000.0))
+        up = apply(STACK, MoveCrossover(crossover="lower", frequency_hz=5000.0))
         self.assertAlmostEqual(up.crossovers[0].frequency_hz, 640.0 / 2 ** (1 / 3), places=6)
-        told = MoveCrossover(index=0, frequency_hz=5000.0).remark(up)
+        told = MoveCrossover(crossover="lower", frequency_hz=5000.0).remark(up)
         self.assertEqual(told, "Held at 508 Hz, a third of an octave below crossover 2.")
-        moved = MoveCrossover(index=0, frequency_hz=200.0)
+        moved = MoveCrossover(crossover="lower", frequency_hz=200.0)
         self.assertIsNone(moved.remark(apply(STACK, moved)))
-        down = apply(STACK, MoveCrossover(index=1, frequency_hz=20.0))
+        down = apply(STACK, MoveCrossover(crossover="upper", frequency_hz=20.0))
         self.assertAlmostEqual(down.crossovers[1].frequency_hz, 112.0 * 2 ** (1 / 3), places=6)
-        self.assertEqual(apply(STACK, MoveCrossover(index=0, frequency_hz=1.0)).crossovers[0].frequency_hz, 30.0)
+        self.assertEqual(
+            apply(STACK, MoveCrossover(crossover="lower", frequency_hz=1.0)).crossovers[0].frequency_hz, 30.0
+        )
 
     def test_a_new_crossover_keeps_every_owner(self):
         more = apply(STACK, AddCrossover(frequency_hz=2500.0))
+        self.assertEqual([crossover.id for crossover in more.crossovers[:2]], ["lower", "upper"])
         self.assertEqual([layer.span for layer in more.layers], [Span(), Span(first=1, last=1), Span(first=2, last=3)])
         low = apply(STACK, AddCrossover(frequency_hz=60.0))
         self.assertEqual([(x.span.first, x.span.last) for x in low.layers], [(0, 1), (2, 2), (3, 3)])
-        back = apply(low, RemoveCrossover(index=0))
+        back = apply(low, RemoveCrossover(crossover=low.crossovers[0].id))
         self.assertEqual([layer.span for layer in back.layers], [layer.span for layer in STACK.layers])
 
     def test_parts_are_added_moved_and_removed(self):
         bell = {"kind": "bell", "frequency_hz": 90.0}
         added = apply(STACK, AddPart(path="layers/mid/eq", part=bell))
         self.assertEqual(len(added.layer("mid").eq), 2)
-        moved = apply(added, MovePart(path="layers/mid/eq/1", to=0))
+        moved = apply(added, MovePart(path=f"layers/mid/eq/{added.layer('mid').eq[1].id}", to=0))
         self.assertEqual(moved.layer("mid").eq[0].frequency_hz, 90.0)
-        self.assertEqual(apply(moved, RemovePart(path="layers/mid/eq/0")), STACK)
+        new = moved.layer("mid").eq[0]
+        # A page that has not seen the move meets the point that it meant.
+        self.assertEqual(apply(moved, SetValue(path="layers/mid/eq/dip/q", value=2.0)).layer("mid").eq[1].q, 2.0)
+        self.assertEqual(apply(moved, RemovePart(path=f"layers/mid/eq/{new.id}")), STACK)
+        gone = apply(moved, RemovePart(path="layers/mid/eq/dip"))
+        with self.assertRaisesRegex(InvalidEdit, "nothing at 'layers/mid/eq/dip/q' any more"):
+            apply(gone, SetValue(path="layers/mid/eq/dip/q", value=2.0))
 
     def test_layers_are_copied_and_ordered(self):
         copied = apply(STACK, AddLayer(copy_of="mid"))
-        self.assertEqual([x.id for x in copied.layers], ["sub", "mid", "mid-copy", "high"])
+        self.assertEqual([x.name for x in copied.layers], ["sub", "mid", "mid copy", "high"])
+        mid, copy = copied.layers[1:3]
+        self.assertEqual(
+            without_ids([copy.source, copy.eq, copy.treatments]), without_ids([mid.source, mid.eq, mid.treatments])
+        )
+        fresh = [{p.id for p in (x, *x.eq, *x.treatments, *x.source.tones)} for x in (mid, copy)]
+        self.assertFalse(fresh[0] & fresh[1])
         self.assertNotIn(copied.layers[2].tint, {x.tint for x in STACK.layers})
         self.assertEqual([x.id for x in apply(STACK, MoveLayer(layer="sub", to=2)).layers], ["mid", "high", "sub"])
 
     def test_harmonics(self):
-        path = "layers/mid/source/tones/0"
+        path = "layers/mid/source/tones/wave"
         third = apply(STACK, SetHarmonic(path=path, number=3, amplitude=0.5))
         self.assertEqual(third.layer("mid").source.tones[0].harmonics, (None, None, 0.5))
         self.assertEqual(apply(third, SetHarmonic(path=path, number=3, amplitude=None)), STACK)
@@ -182,9 +205,9 @@ class EditsTest(unittest.TestCase):
 
     def test_an_edit_survives_the_post(self):
         for bundle in demo_bundles():
-            edit = MoveCrossover(index=0, frequency_hz=99.0)
+            edit = MoveCrossover(crossover="lower", frequency_hz=99.0)
             posted = edit_from_data(edit.model_dump(mode="json"))
             self.assertEqual(apply(bundle.stack, posted), apply(bundle.stack, edit))
-        for bad in ({"op": "explode"}, {}, {"op": "move-crossover", "index": 0}, "text", None):
+        for bad in ({"op": "explode"}, {}, {"op": "move-crossover", "crossover": "lower"}, "text", None):
             with self.assertRaisesRegex(InvalidEdit, "this edit is not valid"):
                 edit_from_data(bad)

@@ -1,15 +1,22 @@
 import json
+import re
 import unittest
+from pathlib import Path
 
 import jsonschema
+import numpy as np
 
-from apilado.core.document.reading import schema, stack_from_json, stack_to_json
-from apilado.core.document.stack import Stack
+from apilado.core.document.reading import schema, stack_from_data, stack_from_json, stack_to_json
+from apilado.core.document.stack import VERSION, Stack
 from apilado.core.parameters import parameters_of
+from apilado.core.parts import ID_PATTERN, steady_id
 from apilado.core.sources.registry import SOURCES
 from apilado.core.treatments.registry import TREATMENTS
 from apilado.demo.stacks import demo_bundles, slipway
 from apilado.errors import FutureVersion, InvalidDocument
+from tests.support import rendered
+
+KEPT = Path(__file__).parent / "kept"
 
 
 class ReadingTest(unittest.TestCase):
@@ -39,14 +46,18 @@ class ReadingTest(unittest.TestCase):
             ("crossovers/0/slope_db_per_octave", 18, r"slope_db_per_octave"),
             ("layers/2/span", {"first": 2, "last": 5}, r"layers/high/span: band 5 does not exist"),
             ("layers/2/span", {"first": 2, "last": 1}, r"a span runs upwards"),
-            ("layers/1/id", "sub", r"the id appears twice"),
+            ("layers/1/id", "sub", r"layers/sub: the id appears twice"),
+            ("crossovers/1/id", "lower", r"crossovers/lower: the id appears twice"),
+            ("layers/1/source/tones/1/id", "wave", r"layers/mid/source/tones/wave: the id appears twice"),
+            ("layers/1/eq", [{"id": "x", "kind": "bell"}] * 2, r"layers/mid/eq/x: the id appears twice"),
+            ("layers/1/id", "No id", r"layers/1/id"),
             ("duckers/0/trigger", "snare", r"duckers/duck/trigger: there is no trigger 'snare'"),
             ("duckers/0/amounts", {"gone": 0.5}, r"duckers/duck/amounts: there is no layer 'gone'"),
             ("duckers/0/shape", {"kind": "pumped"}, r"duckers/0/shape"),
             ("duckers/0/silent_bars", [0], r"a bar is counted from 1 to 64, not 0"),
             ("pairs", [{"id": "p", "dip": "kick", "lift": "kick"}], r"pairs/p: it dips and lifts in different places"),
             ("pairs", [{"id": "p", "dip": "layers/gone", "lift": "kick"}], r"pairs/p: there is no .layers/gone."),
-            ("kick/eq", [{"kind": "keyed-bell"}], r"kick/eq/0: a drum has no keyed bell"),
+            ("kick/eq", [{"id": "k", "kind": "keyed-bell"}], r"kick/eq/k: a drum has no keyed bell"),
             ("triggers", [{"id": "kick"}], r"give the trigger another id"),
             ("key", "H minor", r"key: 'H minor' is none of"),
             ("bars", 64, r"lasts?|last 1\d\d s|the most is"),
@@ -75,7 +86,7 @@ class ReadingTest(unittest.TestCase):
 
     def test_a_future_version_says_so(self):
         self.data["version"] = 7
-        with self.assertRaisesRegex(FutureVersion, "has version 7; this Apilado reads up to version 3"):
+        with self.assertRaisesRegex(FutureVersion, f"has version 7; this Apilado reads up to version {VERSION}"):
             stack_from_json(json.dumps(self.data))
 
     def test_the_schema_admits_the_demo_and_refuses_the_unknown(self):
@@ -114,12 +125,27 @@ class MigrationTest(unittest.TestCase):
         old["triggers"] = [{"id": "ghost", "name": "Ghost", "hits": [0.0, 1.0]}]
         old["version"] = 1
         stack = stack_from_json(json.dumps(old))
-        self.assertEqual(stack.version, 3)
+        self.assertEqual(stack.version, VERSION)
         self.assertEqual(stack.duckers[0].shape, slipway().stack.duckers[0].shape)
         self.assertEqual([stack.duckers[0].amount(name) for name in ("sub", "mid", "high")], [1.0, 0.8, 0.5])
         self.assertEqual((stack.duckers[0].trigger, stack.hits_of(stack.duckers[0])), ("ghost", (0.0, 1.0)))
         self.assertTrue(stack.triggers[0].mute)
         self.assertEqual(stack.triggers[0].sound, stack.kick.sound)
+
+    def test_stacks_of_version_3_sound_as_they_did(self):
+        # Kept with what version 0.3.0 made of them: the level of 24 stretches of each.
+        for each in json.loads((KEPT / "version-3.json").read_text()):
+            with self.subTest(name=each["stack"]["name"]):
+                stack = stack_from_data(each["stack"])
+                self.assertEqual(stack_from_data(each["stack"]), stack)  # the ids that are given are the same again
+                audio = rendered(stack)["output"].astype(np.float64)
+                found = [np.sqrt(np.mean(part**2)) for part in np.array_split(audio, 24, axis=1)]
+                np.testing.assert_allclose(found, each["rms"], rtol=1e-5, atol=1e-9)
+
+    def test_ids_given_by_place_are_apart(self):
+        given = {steady_id(f"layers/{layer}/eq/{n}") for layer in ("sub", "mid", "high") for n in range(32)}
+        self.assertEqual(len(given), 96)
+        self.assertTrue(all(re.fullmatch(ID_PATTERN, each) for each in given))
 
     def test_what_version_2_had_soloed_is_there_with_the_rest(self):
         new = slipway().stack
@@ -131,7 +157,7 @@ class MigrationTest(unittest.TestCase):
             for point in owner["eq"]:
                 point["solo"] = True
         self.assertEqual(stack_from_json(json.dumps(old)), new)
-        old["version"] = 3
+        old["version"] = VERSION
         with self.assertRaisesRegex(InvalidDocument, "solo"):
             stack_from_json(json.dumps(old))
 

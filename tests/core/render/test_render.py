@@ -273,21 +273,21 @@ class StagesTest(unittest.TestCase):
         calls = []
         original = engine.once
         engine.once = lambda s, inputs, token: calls.append(s.name) or original(s, inputs, token)
-        engine.run([graph_of(apply(stack, SetValue(path="layers/mid/eq/0/gain_db", value=-6.0))).output])
+        engine.run([graph_of(apply(stack, SetValue(path="layers/mid/eq/dip/gain_db", value=-6.0))).output])
         self.assertEqual(
             sorted(calls), sorted(["equalise", "place", "duck_layer", "mix", "equalise", "scale", "limit", "mix"])
         )
         calls.clear()
         engine.run([graph_of(stack).output])
         self.assertEqual(calls, [])
-        engine.run([graph_of(apply(stack, MoveCrossover(index=0, frequency_hz=150.0))).output])
+        engine.run([graph_of(apply(stack, MoveCrossover(crossover="lower", frequency_hz=150.0))).output])
         self.assertNotIn("play_source", calls)
         self.assertEqual(calls.count("split_bands"), 3)
         engine.close()
 
     def test_which_layer_a_render_went_into(self):
         engine, token = Engine(), Token()
-        many = ToneSource(tones=(Tone(shape="saw", copies=16),) * 4)
+        many = ToneSource(tones=tuple(Tone(shape="saw", copies=16) for _ in range(4)))
         layers = (Layer(id="a"), Layer(id="b", source=many, treatments=(SoftClip(oversampling=8),)))
         graph = graph_of(plain_stack(layers=layers))
         self.assertIsNone(dearest_layer(graph, token.spent))

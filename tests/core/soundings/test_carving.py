@@ -31,7 +31,7 @@ from apilado.core.sources.tone import Envelope, Tone, ToneSource
 from apilado.core.treatments.compressor import Compressor
 from apilado.demo.stacks import demo_bundles, lock_gate, slipway
 from apilado.errors import InvalidEdit, NotFound
-from tests.support import ENGINE, graph_of, loader, noise, plain_stack, rendered, sha256, wav
+from tests.support import ENGINE, graph_of, loader, noise, plain_stack, rendered, sha256, wav, without_ids
 
 HELD = Envelope(sustain=1.0, release_ms=60.0)
 KICK_110 = SynthKick(start_hz=112.0, end_hz=110.0, sweep_ms=20.0, decay_ms=220.0, click=0.1, drive_db=3.0)
@@ -232,8 +232,9 @@ class PairTest(unittest.TestCase):
         self.assertNotIn("high", left.duckers[0].amounts)
 
     def test_points_are_copied_to_any_other_part(self):
-        stack = apply(slipway().stack, CopyPoint(path="layers/mid/eq/0", to="kick"))
-        self.assertEqual(stack.kick.eq, slipway().stack.layer("mid").eq)
+        stack = apply(slipway().stack, CopyPoint(path="layers/mid/eq/dip", to="kick"))
+        self.assertEqual(without_ids(stack.kick.eq), without_ids(slipway().stack.layer("mid").eq))
+        self.assertNotEqual(stack.kick.eq[0].id, "dip")
         with self.assertRaisesRegex(InvalidEdit, "there is nothing"):
             apply(stack, CopyPoint(path="layers/mid/eq/7", to="bus"))
 
@@ -241,15 +242,15 @@ class PairTest(unittest.TestCase):
 class ListeningTest(unittest.TestCase):
     def test_a_point_heard_alone_is_all_that_is_heard(self):
         stack = slipway().stack
-        out = rendered(stack, audition=Audition(point="layers/mid/eq/0"))
+        out = rendered(stack, audition=Audition(point="layers/mid/eq/dip"))
         spectrum = np.abs(np.fft.rfft(out["output"][0]))
         hertz = np.fft.rfftfreq(out["output"].shape[1], 1 / 48000)
         peak = hertz[np.argmax(spectrum)]
         self.assertLess(abs(np.log2(peak / 300.0)), 0.8)
         self.assertLess(float(spectrum[hertz < 60].max()), 0.1 * float(spectrum.max()))
         for owner in ("kick", "bus"):
-            added = apply(stack, AddPart(path=f"{owner}/eq", part={"kind": "bell"}))
-            alone = rendered(added, audition=Audition(point=f"{owner}/eq/{1 if owner == 'bus' else 0}"))
+            added = apply(stack, AddPart(path=f"{owner}/eq", part={"id": "mine", "kind": "bell"}))
+            alone = rendered(added, audition=Audition(point=f"{owner}/eq/mine"))
             self.assertGreater(float(np.abs(alone["output"]).max()), 0.001)
             self.assertLess(float(np.abs(alone["output"]).max()), float(np.abs(rendered(added)["output"]).max()))
 
@@ -258,10 +259,12 @@ class ListeningTest(unittest.TestCase):
         deeper = overdone(stack, "duckers/duck")
         reductions = [ENGINE.run([graph_of(s).reductions["duck"]])[0].max() for s in (stack, deeper)]
         self.assertGreater(reductions[1], reductions[0] + 15.0)
-        bus = apply(stack, AddPart(path="bus/treatments", part={"kind": "compressor", "threshold_db": -6.0}))
-        self.assertEqual(overdone(bus, "bus/treatments/0").bus.treatments[0].ratio, 20.0)
+        bus = apply(
+            stack, AddPart(path="bus/treatments", part={"id": "squeeze", "kind": "compressor", "threshold_db": -6.0})
+        )
+        self.assertEqual(overdone(bus, "bus/treatments/squeeze").bus.treatments[0].ratio, 20.0)
         for path in (
-            "layers/mid/treatments/0",
+            "layers/mid/treatments/clip",
             "layers/mid/treatments/9",
             "duckers/gone",
             "kick",

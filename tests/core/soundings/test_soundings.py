@@ -218,7 +218,7 @@ class SoundingsTest(unittest.TestCase):
     def test_duck_recovery(self):
         kick = Kick(hits=(0.0, 1.0, 2.0, 3.0))
         for shape in (KeyedDuck(release_ms=900.0), DrawnDuck(hold_ms=100.0, release_ms=1500.0)):
-            slow = two(kick=kick, duckers=(Ducker(shape=shape),))
+            slow = two(kick=kick, duckers=(Ducker(id="duck", shape=shape),))
             found = worst(slow, "duck-recovery")
             self.assertEqual(found.status, "fault", shape.kind)
             self.assertIn("4 of 4 hits", found.sentence)
@@ -230,10 +230,12 @@ class SoundingsTest(unittest.TestCase):
         for attack in (0.0, 30.0, 60.0, 100.0):
             for lookahead in (0.0, 5.0):
                 shape = KeyedDuck(attack_ms=attack, lookahead_ms=lookahead, release_ms=250.0, hold_ms=0.0)
-                stack = two(kick=kick, duckers=(Ducker(shape=shape),))
+                stack = two(kick=kick, duckers=(Ducker(id="duck", shape=shape),))
                 (_, last) = measure(stack, loader({}), ENGINE).recoveries["duck"]
                 first = measure(stack, loader({}), ENGINE).recoveries["duck"][0]
-                alone = measure(two(kick=Kick(hits=(0.0,)), duckers=(Ducker(shape=shape),)), loader({}), ENGINE)
+                alone = measure(
+                    two(kick=Kick(hits=(0.0,)), duckers=(Ducker(id="duck", shape=shape),)), loader({}), ENGINE
+                )
                 at = 48000 - round(48 * lookahead) - 1
                 self.assertAlmostEqual(first.left_db, float(alone.reductions["duck"][at]), delta=0.05, msg=attack)
                 self.assertEqual((first.beat, last.beat), (0.0, 2.0))

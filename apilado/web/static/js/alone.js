@@ -22,10 +22,11 @@ export class Alone {
     this.hear({ ...this.heard, point: this.heard.point === path ? "" : path });
   }
 
-  /** A point that is heard alone and goes, or changes places, is let go: another would be heard in its place. */
-  edited({ op, path }) {
-    const list = this.heard.point.replace(/[0-9]+$/, "");
-    if (list && ["remove", "move"].includes(op) && path.startsWith(list)) this.togglePoint(this.heard.point);
+  /** What has gone from the document is let go: it would be heard alone again if it came back. */
+  letGo(gone) {
+    const { alone, point } = this.heard;
+    const left = { alone: alone.filter((owner) => !gone.includes(owner)), point: gone.includes(point) ? "" : point };
+    if (left.alone.length < alone.length || left.point !== point) this.hear(left);
   }
 
   hear(heard) {

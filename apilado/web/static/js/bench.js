@@ -66,7 +66,6 @@ class Bench {
     const view = this.view();
     const data = { edit, base: this.revision, gesture, client: this.client, final, view };
     this.accept(await this.player.edit(`${this.url}/edits`, data, final), final, { asked: true });
-    this.alone.edited(edit);
     if (edit.op === "split-layer") this.setMode("eq"); // the cut is made: one that was refused leaves the knife in hand
     if (view.selected !== this.selected || view.mode !== this.mode) this.step("plan"); // chosen while it was on its way
   }
@@ -98,6 +97,7 @@ class Bench {
     const stale = answer.revision !== this.revision || this.player.revision === null;
     if (stale && !asked) this.player.refresh(answer.revision, { final });
     this.revision = answer.revision;
+    this.alone.letGo(answer.gone);
     this.info = { beats: answer.beats, beatsPerBar: answer.beats_per_bar };
     this.panels.beats = answer.beats;
     if (answer.item !== undefined && answer.item !== null) this.item = answer.item;

@@ -13,17 +13,17 @@ const rounded = (value, digits) => Number(value.toFixed(digits));
 /** For each kind: `take(part, bench)` reads it once; `pull(...)` and `step(...)` give a maker of edits, or null. */
 const KINDS = {
   crossover: {
-    take: (part) => ({ index: Number(part.dataset.index), frequency: Number(part.getAttribute("aria-valuenow")) }),
+    take: (part) => ({ crossover: part.dataset.crossover, frequency: Number(part.getAttribute("aria-valuenow")) }),
     pull: (taken, event, bench) => () => ({
-      op: "move-crossover", index: taken.index, frequency_hz: rounded(bench.panels.frequencyAt(event), 1),
+      op: "move-crossover", crossover: taken.crossover, frequency_hz: rounded(bench.panels.frequencyAt(event), 1),
     }),
     step: (taken, key, large) => {
       const factor = { ArrowUp: 1, ArrowDown: -1 }[key];
       if (!factor) return null;
       taken.frequency *= 2 ** ((factor * (large ? 4 : 1)) / 24);
-      return () => ({ op: "move-crossover", index: taken.index, frequency_hz: rounded(taken.frequency, 1) });
+      return () => ({ op: "move-crossover", crossover: taken.crossover, frequency_hz: rounded(taken.frequency, 1) });
     },
-    remove: (taken) => () => ({ op: "remove-crossover", index: taken.index }),
+    remove: (taken) => () => ({ op: "remove-crossover", crossover: taken.crossover }),
   },
   point: {
     take: (part) => ({

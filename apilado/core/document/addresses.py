@@ -1,0 +1,206 @@
+"""Addresses: how the parts and values of a document are pointed at, and the one place that takes them apart.
+
+An address is a path of names and ids, such as `layers/mid/eq/k3f9xq2a/gain_db`. It goes through fields by their name,
+through lists by the id of a member, through maps by a key, and through lists of plain values by their place. It stays
+true when parts are moved; where its part has gone it meets nothing, and never another part.
+
+What walks a document works on its model and on its parsed JSON alike.
+"""
+
+from __future__ import annotations
+
+import copy
+import re
+from collections.abc import Iterator
+from typing import Any, TypeVar
+
+from pydantic import BaseModel
+
+from apilado.core.parts import new_id
+from apilado.errors import InvalidEdit
+
+Data = dict[str, Any]
+PLACE = re.compile(r"[0-9]{1,6}")
+"""A place in a list of plain values, in plain digits."""
+M = TypeVar("M", bound=BaseModel)
+
+
+def joined(*parts: str) -> str:
+    """The address of parts one within the other."""
+    return "/".join(part for part in parts if part)
+
+
+def parts_of(path: str) -> tuple[str, ...]:
+    """The names and ids of an address, from the outside in."""
+    return tuple(path.split("/"))
+
+
+def parted(path: str) -> tuple[str, str]:
+    """(the address of what holds a part or value, its name or id there); the holder of a top one is ''."""
+    holder, _, last = path.rpartition("/")
+    return holder, last
+
+
+def within(path: str, holder: str) -> bool:
+    """Whether an address is that of a part, or of something in it."""
+    return path == holder or path.startswith(f"{holder}/")
+
+
+def member(place: Any, name: str) -> Any:
+    """What has a name or an id in a place; None if nothing has."""
+    if isinstance(place, BaseModel):
+        return getattr(place, name, None) if name in type(place).model_fields else None
+    if isinstance(place, dict):
+        return place.get(name, place.get(int(name)) if PLACE.fullmatch(name) else None)
+    if isinstance(place, list | tuple):
+        index = index_in(place, name)
+        return None if index is None else place[index]
+    return None
+
+
+def index_in(members: list[Any] | tuple[Any, ...], name: str) -> int | None:
+    """The place of a member of a list: by its id where members have ids, else by number; None if it is not there."""
+    for index, each in enumerate(members):
+        if _id_of(each) == name:
+            return index
+    named = bool(members) and _id_of(members[0]) is not None
+    return int(name) if not named and PLACE.fullmatch(name) and int(name) < len(members) else None
+
+
+def walked(root: Any, path: str) -> list[Any]:
+    """What lies at each step of an address, the root first; None from where nothing does."""
+    found = [root]
+    for name in parts_of(path):
+        found.append(member(found[-1], name))
+    return found
+
+
+def find(root: Any, path: str) -> Any:
+    """What an address points at, or None."""
+    return walked(root, path)[-1]
+
+
+def get(root: Any, path: str) -> Any:
+    """What an address points at.
+
+    Raises:
+        InvalidEdit: nothing is there.
+    """
+    found = find(root, path)
+    if found is None:
+        raise InvalidEdit(f"there is nothing at '{path}' any more")
+    return found
+
+
+def holder_of(data: Data, path: str) -> tuple[Any, str]:
+    """(what holds a value of parsed JSON, its name there); the value itself may be null or, in a map, missing.
+
+    Raises:
+        InvalidEdit: nothing that could hold it is there.
+    """
+    path_of_holder, last = parted(path)
+    holder = find(data, path_of_holder) if path_of_holder else data
+    if not isinstance(holder, dict | list):
+        raise InvalidEdit(f"there is nothing at '{path}' any more")
+    return holder, last
+
+
+def list_at(data: Data, path: str) -> list[Any]:
+    """The list at an address of parsed JSON.
+
+    Raises:
+        InvalidEdit: there is none.
+    """
+    found = find(data, path)
+    if not isinstance(found, list):
+        raise InvalidEdit(f"there is no list at '{path}'")
+    return found
+
+
+def place_of(data: Data, path: str) -> tuple[list[Any], int]:
+    """(the list around a part of parsed JSON, its place there).
+
+    Raises:
+        InvalidEdit: the part is not there.
+    """
+    holder, last = holder_of(data, path)
+    index = index_in(holder, last) if isinstance(holder, list) else None
+    if index is None:
+        raise InvalidEdit(f"there is nothing at '{path}' any more")
+    return holder, index
+
+
+def replace(data: Data, path: str, value: Any) -> None:
+    """Puts a value at an address of parsed JSON, in place.
+
+    Raises:
+        InvalidEdit: nothing is there.
+    """
+    holder, last = holder_of(data, path)
+    if isinstance(holder, list):
+        members, index = place_of(data, path)
+        members[index] = value
+    elif last in holder:
+        holder[last] = value
+    else:
+        raise InvalidEdit(f"there is nothing at '{path}'")
+
+
+def replaced(model: M, path: str, value: Any) -> M:
+    """A model with another value at an address; what is around it is copied, and not validated again."""
+    name, *rest = parts_of(path)
+    here = member(model, name)
+    if not rest:
+        new = value
+    elif isinstance(here, tuple):
+        index = index_in(here, rest[0])
+        if index is None:
+            raise InvalidEdit(f"there is nothing at '{path}' any more")
+        inner = replaced(here[index], joined(*rest[1:]), value) if rest[1:] else value
+        new = (*here[:index], inner, *here[index + 1 :])
+    elif isinstance(here, BaseModel):
+        new = replaced(here, joined(*rest), value)
+    else:
+        raise InvalidEdit(f"there is nothing at '{path}' any more")
+    return model.model_copy(update={name: new})
+
+
+def with_fresh_ids(part: Any) -> Any:
+    """A copy of a part in parsed JSON in which it, and every part in it, has an id of its own."""
+    if isinstance(part, list):
+        return [with_fresh_ids(each) for each in part]
+    if not isinstance(part, dict):
+        return copy.deepcopy(part)
+    fresh = {name: with_fresh_ids(value) for name, value in part.items()}
+    return {**fresh, "id": new_id()} if "id" in part else fresh
+
+
+def forget(data: Data, path: str) -> None:
+    """Takes out what the rest of a document says about a part that goes: shares of it, and pairs with it."""
+    holder, last = parted(path)
+    for ducker in data["duckers"] if holder == "layers" else ():
+        ducker["amounts"].pop(last, None)
+    data["pairs"] = [pair for pair in data["pairs"] if not any(within(pair[end], path) for end in ("dip", "lift"))]
+
+
+def repeated(model: BaseModel, path: str = "") -> Iterator[str]:
+    """The addresses that two members of one list have, anywhere in a model."""
+    for name in type(model).model_fields:
+        value = getattr(model, name)
+        here = joined(path, name)
+        if isinstance(value, BaseModel):
+            yield from repeated(value, here)
+        elif isinstance(value, tuple):
+            ids = [_id_of(each) for each in value]
+            for index, each in enumerate(value):
+                if ids[index] is None or not isinstance(each, BaseModel):
+                    continue
+                there = joined(here, ids[index] or "")
+                if ids[index] in ids[:index]:
+                    yield there
+                yield from repeated(each, there)
+
+
+def _id_of(each: Any) -> str | None:
+    found = each.get("id") if isinstance(each, dict) else getattr(each, "id", None)
+    return found if isinstance(found, str) else None

@@ -1,0 +1,153 @@
+import copy
+import re
+import unittest
+from pathlib import Path
+
+from apilado.core.document import addresses
+from apilado.core.document.edits import apply
+from apilado.core.document.edits_layers import AddLayer, RemoveLayer
+from apilado.core.document.edits_values import AddPart, MovePart, RemovePart, SetValue
+from apilado.core.document.stack import Stack
+from apilado.core.parts import ID_PATTERN, Part, new_id
+from apilado.demo.stacks import lock_gate, slipway
+from apilado.errors import InvalidEdit
+from tests.seeded.stacks import seeded_stack
+from tests.support import without_ids
+
+APILADO = Path(__file__).parents[3] / "apilado"
+STACK = slipway().stack
+
+
+def parts_in(model, path=""):
+    """(address, part) of every part with an id in a model."""
+    for name in type(model).model_fields:
+        value = getattr(model, name)
+        for each in value if isinstance(value, tuple) else (value,):
+            if isinstance(each, Part):
+                here = addresses.joined(path, name, each.id)
+                yield here, each
+                yield from parts_in(each, here)
+            elif hasattr(type(each), "model_fields"):
+                yield from parts_in(each, addresses.joined(path, name))
+
+
+class AddressesTest(unittest.TestCase):
+    def setUp(self):
+        self.stacks = [slipway().stack, lock_gate().stack, *[seeded_stack(seed)[0] for seed in range(12)]]
+
+    def test_every_part_is_found_at_its_address_in_the_model_and_in_its_json(self):
+        kinds = set()
+        for stack in self.stacks:
+            data = stack.model_dump(mode="json")
+            for path, part in parts_in(stack):
+                self.assertIs(addresses.get(stack, path), part)
+                self.assertEqual(addresses.get(data, path), part.model_dump(mode="json"))
+                members, index = addresses.place_of(data, path)
+                self.assertEqual(members[index]["id"], part.id)
+                kinds.add(addresses.parts_of(path)[-2])
+        self.assertEqual(kinds, {"layers", "crossovers", "duckers", "triggers", "pairs", "eq", "treatments", "tones"})
+
+    def test_values_are_replaced_where_they_are_and_nowhere_else(self):
+        for path, value in (
+            ("tempo_bpm", 99.0),
+            ("layers/mid/eq/dip/q", 3.0),
+            ("layers/mid/source/tones/octave/copies", 3),
+            ("bus/limiter/ceiling_db", -9.0),
+            ("kick/hits/2", 2.25),
+            ("duckers/duck/amounts/mid", 0.1),
+        ):
+            data = STACK.model_dump(mode="json")
+            addresses.replace(data, path, value)
+            changed = Stack.model_validate(data)
+            self.assertEqual(addresses.get(changed, path), value)
+            addresses.replace(data, path, addresses.get(STACK, path))
+            self.assertEqual(Stack.model_validate(data), STACK)
+            if "hits" not in path and "amounts" not in path:
+                self.assertEqual(addresses.replaced(STACK, path, value), changed)
+
+    def test_what_is_not_there_is_met_by_nothing(self):
+        data = STACK.model_dump(mode="json")
+        for path in (
+            "layers/gone/level_db",
+            "layers/0/level_db",
+            "layers/mid/eq/0/q",
+            "layers/mid/eq/gone",
+            "crossovers/0/frequency_hz",
+            "kick/hits/99",
+            "kick/hits/-1",
+            "kick/hits/²",
+            "tempo_bpm/x",
+            "",
+            "/",
+            "layers//level_db",
+            "layers/mid/__class__/x",
+        ):
+            with self.subTest(path=path):
+                self.assertIsNone(addresses.find(STACK, path))
+                self.assertIsNone(addresses.find(data, path))
+                with self.assertRaisesRegex(InvalidEdit, "there is nothing at"):
+                    addresses.replace(data, path, 1)
+        self.assertEqual(data, STACK.model_dump(mode="json"))
+
+    def test_a_copy_has_ids_of_its_own_throughout(self):
+        for stack in self.stacks:
+            for layer in stack.model_dump(mode="json")["layers"]:
+                before = copy.deepcopy(layer)
+                made = addresses.with_fresh_ids(layer)
+                self.assertEqual(layer, before)
+                self.assertEqual(without_ids(made), without_ids(layer))
+                ids = [set(re.findall(r"'id': '([^']*)'", str(each))) for each in (made, layer)]
+                self.assertFalse(ids[0] & ids[1])
+
+    def test_what_goes_takes_what_points_at_it(self):
+        stack = apply(STACK, AddPart(path="pairs", part={"id": "p", "dip": "layers/high", "lift": "kick"}))
+        stack = apply(stack, AddPart(path="triggers", part={"id": "ghost"}))
+        stack = apply(stack, AddPart(path="pairs", part={"id": "q", "dip": "layers/mid", "lift": "triggers/ghost"}))
+        left = apply(stack, RemoveLayer(layer="high"))
+        self.assertEqual([pair.id for pair in left.pairs], ["q"])
+        self.assertNotIn("high", left.duckers[0].amounts)
+        left = apply(stack, RemovePart(path="triggers/ghost"))
+        self.assertEqual([pair.id for pair in left.pairs], ["p"])
+
+    def test_a_stale_address_meets_its_part_or_nothing(self):
+        """Random moves, additions and removals: an address goes on meaning the part that it meant."""
+        for stack in self.stacks:
+            known = {path: part for path, part in parts_in(stack) if "/eq/" in path or "/treatments/" in path}
+            now = stack
+            for path in list(known)[::2]:
+                holder, _ = addresses.parted(path)
+                kind = "bell" if holder.endswith("eq") else "soft-clip"
+                if len(addresses.get(now, holder)) < 8:
+                    now = apply(now, AddPart(path=holder, part={"kind": kind}))
+                now = apply(now, MovePart(path=path, to=0))
+            removed = list(known)[1::3]
+            for path in removed:
+                now = apply(now, RemovePart(path=path))
+            for path, part in known.items():
+                if path in removed:
+                    with self.assertRaisesRegex(InvalidEdit, "any more"):
+                        apply(now, SetValue(path=f"{path}/on", value=False))
+                else:
+                    self.assertEqual(addresses.get(now, path), part)
+
+    def test_ids_are_random_and_fit_their_pattern(self):
+        made = {new_id() for _ in range(2000)}
+        self.assertEqual(len(made), 2000)
+        self.assertTrue(all(re.fullmatch(ID_PATTERN, each) for each in made))
+        self.assertNotEqual(apply(STACK, AddLayer()).layers[-1].id, apply(STACK, AddLayer()).layers[-1].id)
+
+
+class StructureTest(unittest.TestCase):
+    def test_no_path_is_taken_apart_outside_the_module_of_addresses(self):
+        taking = re.compile(
+            r"""split\(["']/["']|partition\(["']/["']|removeprefix\(["'](layers|triggers|pairs|duckers)/"""
+        )
+        found = [
+            f"{file.relative_to(APILADO)}:{number}"
+            for file in APILADO.rglob("*.py")
+            if file.name != "addresses.py"
+            for number, line in enumerate(file.read_text().splitlines(), start=1)
+            if taking.search(line)
+        ]
+        # A file's suffix and a page's own address are no addresses of a document.
+        self.assertEqual(found, [])
