@@ -6,8 +6,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from apilado.core.clock import Clock
-from apilado.core.parameters import Model, integer, number, switch
+from apilado.core.parameters import Model, integer, number, pitch, switch
 
+FIRST_BEAT = 1.0
+"""Pages count beats from 1, as musicians do; a document holds how many have gone by."""
 LEGATO_BEATS = 1e-6
 """A gap this short between two notes still joins them."""
 
@@ -15,9 +17,9 @@ LEGATO_BEATS = 1e-6
 class Note(Model):
     """One note of a pattern."""
 
-    start_beats: float = number(0.0, low=0.0, high=1024.0, step=0.25, unit="beats", label="Start")
+    start_beats: float = number(0.0, low=0.0, high=1024.0, step=0.25, first=FIRST_BEAT, label="Beat")
     length_beats: float = number(1.0, low=1 / 64, high=256.0, step=0.25, unit="beats", label="Length")
-    pitch: int = integer(36, low=0, high=127, label="Pitch", unit="MIDI")
+    pitch: int = pitch(36, label="Pitch")
     velocity: int = integer(100, low=1, high=127, label="Velocity")
     slide: bool = switch(False, label="Slide", help="Glides on from the note before, with no new attack")
 
@@ -25,6 +27,11 @@ class Note(Model):
     def end_beats(self) -> float:
         """Where the note ends."""
         return self.start_beats + self.length_beats
+
+
+def in_order(notes: tuple[Note, ...]) -> tuple[Note, ...]:
+    """Notes by where they start, the lowest first."""
+    return tuple(sorted(notes, key=lambda note: (note.start_beats, note.pitch)))
 
 
 @dataclass(frozen=True)

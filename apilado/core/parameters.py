@@ -7,12 +7,16 @@ the corners take their corners from it (`parameters_of`).
 
 from __future__ import annotations
 
+import math
 import typing
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from types import MappingProxyType
 from typing import Any, Literal, Union
 
 from pydantic import BaseModel, ConfigDict, Field
 from pydantic.config import JsonDict
+
+from apilado.core.units import HIGHEST_MIDI, midi_to_name, name_to_midi
 
 Scale = Literal["linear", "log"]
 
@@ -23,12 +27,15 @@ class Model(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
 
+Kind = Literal["number", "integer", "choice", "switch", "text", "numbers", "pitch"]
+
+
 @dataclass(frozen=True)
 class Parameter:
-    """What a form, a schema or a test needs to know about one field."""
+    """What a form, a schema, an edit or a test needs to know about one field."""
 
     name: str
-    kind: Literal["number", "integer", "choice", "switch", "text"]
+    kind: Kind
     label: str
     default: Any
     unit: str = ""
@@ -38,6 +45,110 @@ class Parameter:
     scale: Scale = "linear"
     choices: tuple[tuple[Any, str], ...] = ()
     help: str = ""
+    first: float = 0.0
+    """What a page counts from where a document counts from 0: beats from 1, as musicians do."""
+    blanks: bool = False
+    """Of numbers: whether one may be left out."""
+
+    def shown(self, value: Any) -> str:
+        """A value as its field shows it."""
+        if value is None:
+            return ""
+        if self.kind == "pitch":
+            return midi_to_name(value)
+        if self.kind == "numbers":
+            return ", ".join("" if each is None else f"{each + self.first:.6g}" for each in value)
+        if isinstance(value, bool) or not isinstance(value, int | float):
+            return str(value)
+        digits = len(f"{self.step:.4f}".rstrip("0").split(".")[1]) if self.kind == "number" else 2
+        text = f"{value + self.first:.{digits}f}"
+        return text.rstrip("0").rstrip(".") if "." in text else text
+
+    def parsed(self, value: Any) -> Any:
+        """The value that is meant: a text is read as the field shows it, anything else as it lies in a document.
+
+        Raises:
+            ValueError: it is none, in words that follow the name of the parameter.
+        """
+        if self.kind in ("number", "integer"):
+            return self._ranged(self._number(value), value)
+        if self.kind == "switch":
+            if isinstance(value, str) and value.lower() in SWITCHED:
+                return SWITCHED[value.lower()]
+            return self._of(bool, value, "is on or off")
+        if self.kind == "choice":
+            found = [each for each, _ in self.choices if each == value or str(each) == str(value)]
+            if not found:
+                raise ValueError(f"is one of {', '.join(str(each) for each, _ in self.choices)}, not {_said(value)}")
+            return found[0]
+        if self.kind == "pitch":
+            return self._pitch(value)
+        if self.kind == "numbers":
+            return self._numbers(value)
+        return self._of(str, value, "is a text")
+
+    def each(self) -> Parameter:
+        """Of numbers: what one of them is."""
+        return replace(self, kind="number", default=0.0)
+
+    def _number(self, value: Any) -> float:
+        try:
+            typed = value.replace("−", "-").replace(",", ".") if isinstance(value, str) else value
+            number = math.nan if isinstance(value, bool | None) else float(typed)
+        except (TypeError, ValueError, OverflowError):
+            number = math.nan
+        if not math.isfinite(number):
+            raise ValueError(f"takes a number, not {_said(value)}")
+        return number - self.first if isinstance(value, str) else number
+
+    def _ranged(self, number: float, value: Any) -> float | int:
+        if not self.low <= number <= self.high:
+            low, high, given = (f"{each + self.first:.6g}".replace("-", "−") for each in (self.low, self.high, number))
+            raise ValueError(f"runs from {low} to {f'{high} {self.unit}'.rstrip()}; {given} was not taken")
+        if self.kind == "number":
+            return number
+        if not number.is_integer():
+            raise ValueError(f"takes a whole number, not {_said(value)}")
+        return int(number)
+
+    def _numbers(self, value: Any) -> list[float | int | None]:
+        parts = [part.strip() for part in value.split(",")] if isinstance(value, str) else value
+        if not isinstance(parts, list | tuple):
+            raise ValueError(f"takes numbers with commas between them, not {_said(value)}")
+        if parts in ([""], ()):
+            return []
+        one = self.each()
+        found: list[float | int | None] = []
+        for part in parts:
+            if part in ("", None) and self.blanks:
+                found.append(None)
+            elif part in ("", None):
+                raise ValueError(f"takes numbers with commas between them, not {_said(value)}")
+            else:
+                number = one.parsed(part)
+                found.append(int(number) if self.step == 1 and float(number).is_integer() else number)
+        return found
+
+    def _pitch(self, value: Any) -> int:
+        if isinstance(value, str):
+            try:
+                return name_to_midi(value)
+            except ValueError as error:
+                raise ValueError(f"is not taken: {error}") from None
+        return int(self._ranged(self._number(value), value))
+
+    @staticmethod
+    def _of(kind: type, value: Any, wanted: str) -> Any:
+        if not isinstance(value, kind):
+            raise ValueError(f"{wanted}, not {_said(value)}")
+        return value
+
+
+SWITCHED = MappingProxyType({"true": True, "on": True, "false": False, "off": False})
+
+
+def _said(value: Any) -> str:
+    return f"'{str(value)[:40]}'"
 
 
 def number(
@@ -49,10 +160,11 @@ def number(
     unit: str = "",
     step: float = 0.01,
     scale: Scale = "linear",
+    first: float = 0.0,
     help: str = "",
 ) -> Any:
-    """A float from `low` to `high`, both included, in `unit`."""
-    extra: JsonDict = {"label": label, "unit": unit, "step": step, "scale": scale}
+    """A float from `low` to `high`, both included, in `unit`; pages count it from `first`."""
+    extra: JsonDict = {"label": label, "unit": unit, "step": step, "scale": scale, "first": first}
     return Field(default=default, ge=low, le=high, description=help or None, json_schema_extra=extra)
 
 
@@ -78,6 +190,29 @@ def text(default: str, *, label: str, longest: int = 80) -> Any:
     return Field(default=default, min_length=1, max_length=longest, json_schema_extra={"label": label})
 
 
+def pitch(default: int, *, label: str) -> Any:
+    """A MIDI pitch, written as the name of a note."""
+    extra: JsonDict = {"label": label, "unit": "", "step": 1, "scale": "linear", "kind": "pitch"}
+    return Field(default=default, ge=0, le=HIGHEST_MIDI, json_schema_extra=extra)
+
+
+def numbers(
+    *,
+    low: float,
+    high: float,
+    most: int,
+    label: str,
+    step: float = 0.01,
+    first: float = 0.0,
+    blanks: bool = False,
+    help: str = "",
+) -> Any:
+    """Up to `most` numbers from `low` to `high`, written with commas between them; none by default."""
+    extra: JsonDict = {"label": label, "step": step, "first": first, "kind": "numbers"}
+    extra.update(low=low, high=high, blanks=blanks)
+    return Field(default=(), max_length=most, description=help or None, json_schema_extra=extra)
+
+
 def parameters_of(model: type[BaseModel]) -> tuple[Parameter, ...]:
     """The parameters that a model declares, in the order of their fields; other fields are left out."""
     found = []
@@ -93,11 +228,16 @@ def parameters_of(model: type[BaseModel]) -> tuple[Parameter, ...]:
             "unit": given.get("unit", ""),
             "help": info.description or "",
         }
+        if given.get("kind") == "numbers":
+            listed = {name: given[name] for name in ("low", "high", "step", "first", "blanks")}
+            found.append(Parameter(kind="numbers", **common, **listed))
+            continue
         bounds = {type(m).__name__: m for m in info.metadata}
         if "Ge" in bounds:
             low, high = bounds["Ge"].ge, bounds["Le"].le
-            kind: Literal["integer", "number"] = "integer" if given.get("integer") else "number"
+            kind: Kind = given.get("kind") or ("integer" if given.get("integer") else "number")
             ranged = {"low": low, "high": high, "step": given["step"], "scale": given["scale"]}
+            ranged["first"] = given.get("first", 0.0)
             found.append(Parameter(kind=kind, **common, **ranged))
         elif given.get("switch"):
             found.append(Parameter(kind="switch", **common))

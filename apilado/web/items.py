@@ -2,18 +2,12 @@
 
 from __future__ import annotations
 
+from apilado.core.document.addresses import content_of, find, joined, parted
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits_pattern import ReplaceHit, ReplaceNote
+from apilado.core.document.edits_values import SetValue
 from apilado.core.document.stack import Stack
 from apilado.core.notes import Note
-
-FIRST_BEAT = 1.0
-"""Pages count beats from 1, as musicians do; a document holds how many have gone by."""
-
-
-def counted(beats: float) -> float:
-    """The beat that a page names for so many beats after the start."""
-    return round(beats + FIRST_BEAT, 6)
 
 
 def note_key(note: Note) -> str:
@@ -47,10 +41,28 @@ def hit_of(stack: Stack, key: str) -> tuple[str, float] | None:
     return next(((name, hit) for name, hits in drums.items() for hit in hits if hit_key(name, hit) == key), None)
 
 
-def item_after(edit: Edit) -> str | None:
+def note_path(note: Note) -> str:
+    """The address of a note of the pattern."""
+    return joined("pattern", content_of(note) or "")
+
+
+def hit_path(stack: Stack, drum: str, beat: float) -> str:
+    """The address of a hit of a drum."""
+    return joined(stack.drum_owner(drum), "hits", content_of(beat) or "")
+
+
+def item_after(edit: Edit, before: Stack) -> str | None:
     """What is chosen after an edit that adds or moves a note or a hit; '' after one that removes it."""
     if isinstance(edit, ReplaceNote):
         return "" if edit.now is None else note_key(edit.now)
     if isinstance(edit, ReplaceHit):
         return "" if edit.now is None else hit_key(edit.trigger, edit.now)
-    return None
+    if not isinstance(edit, SetValue):
+        return None
+    holder, last = parted(edit.path)
+    moved = find(before, holder)
+    if isinstance(moved, Note):
+        return note_key(moved.model_copy(update={last: edit.meant(before).value}))
+    owner, _ = parted(holder)
+    drums = [name for name in before.drum_names() if before.drum_owner(name) == owner]
+    return hit_key(drums[0], edit.meant(before).value) if drums and isinstance(find(before, edit.path), float) else None

@@ -26,17 +26,12 @@ ENVIRONMENT = Environment(
 )
 
 
+PLAIN = Parameter("", "number", "", None)
+
+
 def formatted(value: Any, parameter: Parameter | None = None) -> str:
-    """A number as it is written in a field: as many digits as its step has, no idle zeros."""
-    if value is None:
-        return ""
-    if isinstance(value, bool) or not isinstance(value, int | float):
-        return str(value)
-    digits = 2
-    if parameter is not None and parameter.kind == "number":
-        digits = max(0, len(f"{parameter.step:.4f}".rstrip("0").split(".")[1]))
-    text = f"{value:.{digits}f}"
-    return text.rstrip("0").rstrip(".") if "." in text else text
+    """A value as it is written in a field: of a number as many digits as its step has, no idle zeros."""
+    return (parameter or PLAIN).shown(value)
 
 
 def measured(value: float) -> str:

@@ -62,7 +62,7 @@ class Dice:
         """A model with every declared parameter drawn from its range, but for those given."""
         values: dict[str, Any] = {}
         for p in parameters_of(model):
-            if p.name in fixed or p.kind == "text":
+            if p.name in fixed or p.kind in ("text", "numbers"):
                 continue
             if p.kind == "number":
                 values[p.name] = self.hz(p.low, p.high) if p.scale == "log" else self.between(p.low, p.high)

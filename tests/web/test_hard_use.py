@@ -126,7 +126,7 @@ class HardUseTest(WebCase):
             "duckers/duck/silent_bars/0",
             "layers/²/name",
         ):
-            for op in ("set", "field"):
+            for op in ("set", "harmonic"):
                 answer = self.client.post(
                     f"/stacks/{self.stack_id}/edits",
                     json={"edit": {"op": op, "path": path, "value": 1.0}, "base": 0, "view": {}},
@@ -141,20 +141,21 @@ class HardUseTest(WebCase):
             ("crossovers/99999999999999999999/frequency_hz", 100),
             ("crossovers/nan/frequency_hz", 100),
             ("layers/mid/level_db", "inf"),
-            ("note:0.5:29/pitch", "1e999"),
-            ("hit:kick:0/beat", "nan"),
+            ("pattern/@0.5:29/pitch", "1e999"),
+            ("pattern/@nan:29/pitch", 3),
+            ("kick/hits/@0", "nan"),
             ("duckers/duck/amounts/mid", "1e400"),
             ("duckers/duck/silent_bars", "1,nan"),
             ("kick/hits", "0,1e309"),
         ):
-            told = self.edit({"op": "field", "path": path, "value": value}, status=422)
+            told = self.edit({"op": "set", "path": path, "value": value}, status=422)
             self.assertTrue(told["error"], (path, value))
 
     def test_texts_that_are_none(self):
         head = self.head().id
         for edit in (
             '{"op": "set", "path": "name", "value": "\\ud800"}',
-            '{"op": "field", "path": "layers/\\udfff/name", "value": "x"}',
+            '{"op": "set", "path": "layers/\\udfff/name", "value": "x"}',
             '{"op": "set", "path": "layers/mid/name", "value": {"\\ud800": 1}}',
         ):
             answer = self.client.post(
@@ -223,16 +224,16 @@ class HardUseTest(WebCase):
         sound = {"kind": "sample", "file_name": "k.wav"}
         sound["asset"] = self.workspace.assets.add(wav(sine(60.0, 0.2)), "k.wav").sha256
         self.edit({"op": "set", "path": "kick/sound", "value": sound})
-        self.edit({"op": "field", "path": "kick/sound/start_ms", "value": 5000})
+        self.edit({"op": "set", "path": "kick/sound/start_ms", "value": 5000})
         self.edit({"op": "add", "path": "kick/eq", "part": {"kind": "bell", "gain_db": 6.0}})
-        self.edit({"op": "field", "path": "kick/clip_db", "value": 9.0})
+        self.edit({"op": "set", "path": "kick/clip_db", "value": 9.0})
         self.assertEqual(self.client.get(f"/stacks/{self.stack_id}/loop").status_code, 200)
         self.assertEqual(self.client.get(f"/stacks/{self.stack_id}/card").status_code, 200)
         sheet = self.client.get(f"/stacks/{self.stack_id}/sheet?selected=kick")
         self.assertIn('data-path="kick/sound/start_ms"', sheet.text)
         drawn = self.client.post(f"/stacks/{self.stack_id}/drawings", json={"client": "a", "view": {}})
         self.assertEqual(drawn.status_code, 200)
-        self.edit({"op": "field", "path": "kick/sound/start_ms", "value": 0})
+        self.edit({"op": "set", "path": "kick/sound/start_ms", "value": 0})
 
     @settings(max_examples=150, deadline=None, derandomize=True, suppress_health_check=list(HealthCheck))
     @given(
@@ -272,7 +273,8 @@ class HardUseTest(WebCase):
         strategies.sampled_from(
             (
                 "set",
-                "field",
+                "sub-in-place-of",
+                "remove-crossover",
                 "add",
                 "remove",
                 "move",
@@ -300,7 +302,7 @@ class HardUseTest(WebCase):
             "path": path,
             "value": value,
             "part": value,
-            "index": value,
+            "crossover": value,
             "layer": value,
             "frequency_hz": value,
         }

@@ -16,7 +16,7 @@ from apilado.core.render.audition import Audition
 from apilado.core.render.graph import build, clock_of
 from apilado.demo.shelf import fill_if_empty
 from apilado.demo.stacks import rope_walk, slipway
-from tests.support import sine, wav
+from tests.support import sine, wav, without_ids
 from tests.web.case import Structure, WebCase
 
 WEB = Path(__file__).parents[2] / "apilado" / "web"
@@ -124,59 +124,92 @@ class EditsTest(WebCase):
         self.assertEqual(told["undo"], "Crossover 1 to 150 Hz")
 
     def test_fields(self):
+        mid, piece, kick = "layer:mid", "piece", "kick"
+        wave = "layers/mid/source/tones/wave"
         cases = (
-            ("layers/mid/level_db", -3.5, lambda s: s.layer("mid").level_db == -3.5),
-            ("layers/mid/mute", True, lambda s: s.layer("mid").mute),
-            ("layers/mid/span", "1,2", lambda s: s.layer("mid").span.last == 2),
-            ("layers/mid/polarity", "inverted", lambda s: s.layer("mid").polarity == "inverted"),
-            ("layers/mid/treatments/clip/oversampling", "8", lambda s: s.layer("mid").treatments[0].oversampling == 8),
+            (mid, "layers/mid/level_db", "-3.5", lambda s: s.layer("mid").level_db == -3.5),
+            (mid, "layers/mid/level_db", "−4,25", lambda s: s.layer("mid").level_db == -4.25),
+            (mid, "layers/mid/mono", True, lambda s: s.layer("mid").mono),
+            (mid, "layers/mid/polarity", "inverted", lambda s: s.layer("mid").polarity == "inverted"),
             (
-                "layers/mid/source/tones/wave/harmonics",
+                mid,
+                "layers/mid/treatments/clip/oversampling",
+                "8",
+                lambda s: s.layer("mid").treatments[0].oversampling == 8,
+            ),
+            (mid, f"{wave}/copies", "3", lambda s: s.layer("mid").source.tones[0].copies == 3),
+            (
+                mid,
+                f"{wave}/harmonics",
                 "1, , 0.5",
                 lambda s: s.layer("mid").source.tones[0].harmonics == (1.0, None, 0.5),
             ),
-            ("layers/sub/source!kind", "layer", lambda s: s.layer("sub").source.layer == "mid"),
-            (
-                "crossovers/lower/frequency_hz",
-                9000.0,
-                lambda s: abs(s.crossovers[0].frequency_hz - 640 / 2 ** (1 / 3)) < 0.01,
-            ),
-            ("crossovers/upper/slope_db_per_octave", "48", lambda s: s.crossovers[1].slope_db_per_octave == 48),
-            ("sample_rate", "44100", lambda s: s.sample_rate == 44100),
-            ("note:0.5:29/pitch", "G1", lambda s: s.pattern[0].pitch == 31),
-            ("note:0.5:31/start_beats", 1.25, lambda s: s.pattern[0].start_beats == 0.25),
-            ("hit:kick:0/beat", 1.25, lambda s: s.kick.hits[0] == 0.25),
-            ("name", "Slip", lambda s: s.name == "Slip"),
+            (mid, f"{wave}/harmonics", "", lambda s: s.layer("mid").source.tones[0].harmonics == ()),
+            ("layer:sub", "layers/sub/source/kind", "layer", lambda s: s.layer("sub").source.layer == "mid"),
+            (piece, "crossovers/lower/frequency_hz", "9000", lambda s: abs(s.crossovers[0].frequency_hz - 508.0) < 0.1),
+            (piece, "crossovers/upper/slope_db_per_octave", "48", lambda s: s.crossovers[1].slope_db_per_octave == 48),
+            (piece, "sample_rate", "44100", lambda s: s.sample_rate == 44100),
+            (piece, "bars", "5", lambda s: s.bars == 5 and s.kick.hits[-1] == 19.0),
+            (piece, "name", "Slip", lambda s: s.name == "Slip"),
+            (kick, "kick/hits", "1, 3.5", lambda s: s.kick.hits == (0.0, 2.5)),
         )
-        for path, value, holds in cases:
+        for selected, path, value, holds in cases:
             with self.subTest(path=path):
-                self.edit({"op": "field", "path": path, "value": value})
+                self.type(path, value, selected=selected)
                 self.assertTrue(holds(self.head().stack))
-        triggers = {"op": "add", "path": "triggers", "part": {"id": "ghost", "name": "Ghost", "hits": [0.0]}}
-        self.edit(triggers)
-        self.edit({"op": "field", "path": "triggers/ghost/hits", "value": "1, 2.5"})
-        self.assertEqual(self.head().stack.triggers[0].hits, (0.0, 1.5))
+
+    def test_fields_of_a_note_and_of_a_hit(self):
+        told = self.type("pattern/@0.5:29/pitch", "G1", selected="piece", item="note:0.5:29")
+        self.assertEqual((self.head().stack.pattern[0].pitch, told["item"]), (31, "note:0.5:31"))
+        told = self.type("pattern/@0.5:31/start_beats", "1.25", selected="piece", item="note:0.5:31")
+        self.assertEqual((self.head().stack.pattern[0].start_beats, told["item"]), (0.25, "note:0.25:31"))
+        told = self.type("kick/hits/@1", "2.75", selected="piece", item="hit:kick:1")
+        self.assertEqual((self.head().stack.kick.hits[:2], told["item"]), ((0.0, 1.75), "hit:kick:1.75"))
+        last = self.type("pattern/@0.25:31/start_beats", "16", selected="piece", item="note:0.25:31")
+        self.assertEqual(
+            (
+                next(n for n in self.head().stack.pattern if n.pitch == 31 and n.start_beats >= 15.0).start_beats,
+                last["item"],
+            ),
+            (15.0, "note:15:31"),
+        )
+
+    def test_menus(self):
+        self.choose("layers/mid/span", "112–20k Hz", selected="layer:mid")
+        self.assertEqual(self.head().stack.layer("mid").span.last, 2)
+        self.choose("layers/mid/pair", "kick", selected="layer:mid")
+        self.assertEqual((self.head().stack.pairs[0].dip, self.head().stack.pairs[0].lift), ("layers/mid", "kick"))
+        self.choose("layers/mid/eq/dip/copy", "kick", selected="layer:mid")
+        self.assertEqual(without_ids(self.head().stack.kick.eq), without_ids(self.head().stack.layer("mid").eq))
 
     def test_refused_fields_change_nothing_and_say_why(self):
         before = self.head()
         for path, value, words in (
-            ("layers/mid/level_db", 400, "level of mid runs from −60 to 12 dB; 400 was not taken"),
-            ("layers/mid/level_db", "loud", "'loud' is not a number"),
-            ("layers/mid/source!kind", "take", "a take needs its audio"),
-            ("layers/mid/source!kind", "organ", "a source is one of"),
+            ("layers/mid/level_db", "400", "level of mid runs from −60 to 12 db; 400 was not taken"),
+            ("layers/mid/level_db", 400, "level of mid runs from −60 to 12 db; 400 was not taken"),
+            ("layers/mid/level_db", "loud", "level of mid takes a number, not 'loud'"),
+            ("layers/mid/level_db", None, "level of mid takes a number, not 'none'"),
+            ("layers/mid/mute", "loud", "mute of mid is on or off, not 'loud'"),
+            ("layers/mid/polarity", "sideways", "polarity of mid is one of normal, inverted, not 'sideways'"),
+            ("layers/mid/name", 3, "name of mid is a text, not '3'"),
+            ("layers/mid/transpose", "1.5", "transpose of mid takes a whole number, not '1.5'"),
+            ("layers/mid/source/kind", "take", "a take needs its audio"),
+            ("layers/mid/source/kind", "organ", "a source is one of tone, take, layer, not 'organ'"),
             ("layers/none/level_db", 1, "there is nothing at"),
-            ("note:9:9/pitch", 1, "this note is not there any more"),
-            ("hit:9.9/beat", 1, "this hit is not there any more"),
-            ("crossovers/lower/frequency_hz", None, "is not a number"),
-            ("note:0.5:29/pitch", 4000, "is no pitch"),
-            ("note:0.5:29/pitch", "C12", "pitches run from C-1 to G9; C12 was not taken"),
-            ("note:0.5:29/start_beats", 0, "beats are counted from 1; 0 was not taken"),
-            ("hit:kick:0/beat", 0.5, "beats are counted from 1; 0.5 was not taken"),
-            ("kick/hits", "0, 1", "beats are counted from 1; 0 was not taken"),
+            ("pattern/@9:9/pitch", 1, "there is nothing at"),
+            ("kick/hits/@9.9", 1, "there is nothing at"),
+            ("pattern/@0.5:29/pitch", "4000", "is no pitch"),
+            ("pattern/@0.5:29/pitch", 200, "pitch of note f1 runs from 0 to 127; 200 was not taken"),
+            ("pattern/@0.5:29/pitch", "C12", "pitches run from c-1 to g9; c12 was not taken"),
+            ("pattern/@0.5:29/start_beats", "0", "beat of note f1 runs from 1 to 1025; 0 was not taken"),
+            ("kick/hits/@0", "0.5", "runs from 1 to 1025; 0.5 was not taken"),
+            ("kick/hits", "0, 1", "hits of kick runs from 1 to 1025; 0 was not taken"),
+            ("kick/hits", "1, two", "hits of kick takes a number, not 'two'"),
+            ("duckers/duck/silent_bars", "2,,3", "takes numbers with commas between them, not '2,,3'"),
         ):
-            with self.subTest(path=path):
-                told = self.edit({"op": "field", "path": path, "value": value}, status=422)
-                self.assertIn(words.lower(), told["error"].lower())
+            with self.subTest(path=path, value=value):
+                told = self.edit({"op": "set", "path": path, "value": value}, status=422)
+                self.assertIn(words, told["error"].lower())
         self.assertEqual(self.head(), before)
 
     def test_malformed_requests(self):

@@ -1,8 +1,9 @@
 """Addresses: how the parts and values of a document are pointed at, and the one place that takes them apart.
 
 An address is a path of names and ids, such as `layers/mid/eq/k3f9xq2a/gain_db`. It goes through fields by their name,
-through lists by the id of a member, through maps by a key, and through lists of plain values by their place. It stays
-true when parts are moved; where its part has gone it meets nothing, and never another part.
+through lists by the id of a member, through maps by a key. Notes and numbers, which have no ids, are named in their
+lists by what they are (`pattern/@2.5:36/length_beats` for the C2 that starts after 2.5 beats, `kick/hits/@2.5`) or by
+their place. An address stays true when parts are moved; where its part has gone it meets nothing, never another part.
 
 What walks a document works on its model and on its parsed JSON alike.
 """
@@ -20,6 +21,7 @@ from apilado.core.parts import new_id
 from apilado.errors import InvalidEdit
 
 Data = dict[str, Any]
+BY_CONTENT = "@"
 PLACE = re.compile(r"[0-9]{1,6}")
 """A place in a list of plain values, in plain digits."""
 M = TypeVar("M", bound=BaseModel)
@@ -61,7 +63,7 @@ def member(place: Any, name: str) -> Any:
 def index_in(members: list[Any] | tuple[Any, ...], name: str) -> int | None:
     """The place of a member of a list: by its id where members have ids, else by number; None if it is not there."""
     for index, each in enumerate(members):
-        if _id_of(each) == name:
+        if _id_of(each) == name or (name.startswith(BY_CONTENT) and content_of(each) == name):
             return index
     named = bool(members) and _id_of(members[0]) is not None
     return int(name) if not named and PLACE.fullmatch(name) and int(name) < len(members) else None
@@ -199,6 +201,18 @@ def repeated(model: BaseModel, path: str = "") -> Iterator[str]:
                 if ids[index] in ids[:index]:
                     yield there
                 yield from repeated(each, there)
+
+
+def content_of(each: Any) -> str | None:
+    """How a note or a number is named in its list by what it is; None for anything else."""
+    if isinstance(each, int | float):
+        return f"{BY_CONTENT}{each:g}"
+    start, pitch = (member(each, name) for name in ("start_beats", "pitch")) if _holds(each) else (None, None)
+    return None if start is None or pitch is None else f"{BY_CONTENT}{start:g}:{pitch}"
+
+
+def _holds(each: Any) -> bool:
+    return isinstance(each, BaseModel | dict)
 
 
 def _id_of(each: Any) -> str | None:

@@ -8,7 +8,7 @@ from pydantic import Field, field_validator
 
 from apilado.core.ducks.keyed import KeyedDuck
 from apilado.core.ducks.registry import AnyDuckShape
-from apilado.core.parameters import choice, number, switch, text
+from apilado.core.parameters import choice, number, numbers, switch, text
 from apilado.core.parts import Part
 
 MOST_DUCKERS = 8
@@ -32,8 +32,8 @@ class Ducker(Part):
     amounts: dict[str, Share] = Field(
         default={}, max_length=32, description="Share of the depth by layer id; 1 unless told"
     )
-    silent_bars: tuple[int, ...] = Field(
-        default=(), max_length=64, description="Bars, counted from 1, whose hits it leaves out"
+    silent_bars: tuple[int, ...] = numbers(
+        low=1, high=64, most=64, step=1, label="Off in bars", help="Bars, counted from 1, whose hits it leaves out"
     )
 
     @field_validator("silent_bars")

@@ -18,6 +18,14 @@ LOWEST_BORDER_HZ, HIGHEST_BORDER_HZ = 30.0, 16000.0
 class Edit(Model):
     """One change. Subclasses alter the parsed document in place and say in a few words what they do."""
 
+    def meant(self, stack: Stack) -> Edit:
+        """The edit with its values as the declarations of the stack read them.
+
+        Raises:
+            InvalidEdit: a value is none that its place takes.
+        """
+        return self
+
     def alter(self, data: Data) -> None:
         """Changes `data`, the document as plain values."""
         raise NotImplementedError

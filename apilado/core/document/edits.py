@@ -34,7 +34,6 @@ from apilado.core.document.edits_values import (
     SetShare,
     SetValue,
 )
-from apilado.core.document.naming import parameter_at, place_name
 from apilado.core.document.reading import explain, is_text
 from apilado.core.document.stack import Stack
 from apilado.errors import InvalidEdit
@@ -134,23 +133,9 @@ def apply(stack: Stack, edit: Edit) -> Stack:
     """
     if isinstance(edit, Several):
         return reduce(apply, edit.edits, stack)
-    data = stack.model_dump(mode="json")
+    edit, data = edit.meant(stack), stack.model_dump(mode="json")
     edit.alter(data)
     try:
         return Stack.model_validate(data)
     except ValidationError as error:
-        raise InvalidEdit(_out_of_range(stack, edit) or f"not changed: {explain(error)}") from None
-
-
-def _out_of_range(stack: Stack, edit: Edit) -> str | None:
-    """What is wrong with a value that lies beyond what its field takes, in a sentence; None if that is not it."""
-    value = edit.value if isinstance(edit, SetValue) else None
-    if not isinstance(edit, SetValue) or isinstance(value, bool) or not isinstance(value, int | float):
-        return None
-    parameter = parameter_at(stack, edit.path)
-    if parameter is None or parameter.kind not in ("number", "integer") or parameter.low <= value <= parameter.high:
-        return None
-    low, high, given = (f"{each:.6g}".replace("-", "−") for each in (parameter.low, parameter.high, value))
-    return f"{place_name(stack, edit.path)} runs from {low} to {high} {parameter.unit}".rstrip() + (
-        f"; {given} was not taken"
-    )
+        raise InvalidEdit(f"not changed: {explain(error)}") from None

@@ -17,7 +17,7 @@ from apilado.core.document.editing import (
     layer_at,
     next_tint,
 )
-from apilado.core.document.followers import pass_sound_on
+from apilado.core.document.followers import followers_said, pass_sound_on
 from apilado.core.document.kick import KICK_SOUNDS
 from apilado.core.document.naming import layer_name
 from apilado.core.document.stack import Stack
@@ -113,11 +113,7 @@ class SetSource(Edit):
         return f"{name} plays {self.source['file_name']}" if self.source.get("file_name") else f"Source of {name}"
 
     def remark(self, after: Stack) -> str | None:
-        followers = [layer.name for layer in after.layers if getattr(layer.source, "layer", None) == self.layer]
-        if not followers:
-            return None
-        name, verb = layer_name(self.layer, after), "take" if len(followers) > 1 else "takes"
-        return f"{' and '.join(followers)} {verb} the new sound too: {name} is where the sound comes from."
+        return followers_said(after, self.layer)
 
 
 class SetDrumSound(Edit):

@@ -9,15 +9,19 @@ from pydantic import Field
 from apilado.core.document.addresses import (
     forget,
     get,
+    joined,
     list_at,
     parted,
+    parts_of,
     place_of,
     replace,
     with_fresh_ids,
 )
+from apilado.core.document.declarations import beginning, kinds_at, parameter_at
 from apilado.core.document.editing import Data, Edit, check_kind
 from apilado.core.document.equaliser import MOST_POINTS, POINTS
-from apilado.core.document.naming import layer_name, parameter_at, place_name, value_text
+from apilado.core.document.followers import followers_said
+from apilado.core.document.naming import layer_name, place_name, value_text
 from apilado.core.document.stack import Stack
 from apilado.core.parts import new_id
 from apilado.core.sources.tone import MOST_HARMONICS
@@ -26,22 +30,47 @@ from apilado.errors import InvalidEdit
 
 
 class SetValue(Edit):
-    """Sets the value at a path such as `layers/mid/level_db`."""
+    """Sets the value at an address such as `layers/mid/level_db`.
+
+    A text is read as the field of that value shows it: '−3.5', 'C2', 'on', '1, 2.5'. Where a part is told its `kind`,
+    one of that kind begins in its place.
+    """
 
     op: Literal["set"] = "set"
     path: str = Field(min_length=1, max_length=200)
     value: Any
+
+    def meant(self, stack: Stack) -> SetValue:
+        holder, last = parted(self.path)
+        if last == "kind" and kinds_at(stack, holder):
+            return SetValue(path=holder, value=beginning(stack, holder, self.value))
+        parameter = parameter_at(stack, self.path)
+        if parameter is None:
+            return self
+        try:
+            return self.model_copy(update={"value": parameter.parsed(self.value)})
+        except ValueError as error:
+            raise InvalidEdit(f"{place_name(stack, self.path)} {error}") from None
 
     def alter(self, data: Data) -> None:
         replace(data, self.path, self.value)
 
     def title(self, before: Stack, after: Stack) -> str:
         holder, last = parted(self.path)
+        if last == "kind" and kinds_at(before, holder):
+            said = place_name(before, holder)
+            return f"{said[:1].upper()}{said[1:]}: {str(self.value).replace('-', ' ')}"
+        now = self.meant(before).value
         if last == "mute":
-            return f"{'Mute' if self.value else 'Unmute'} {place_name(after, holder)}"
-        said = place_name(after, self.path)
-        value = value_text(parameter_at(after, self.path), self.value)
+            return f"{'Mute' if now else 'Unmute'} {place_name(after, holder)}"
+        said = place_name(before, self.path)
+        value = value_text(parameter_at(before, self.path), now)
         return f"{said[:1].upper()}{said[1:]}" + (f": {value}" if value else "")
+
+    def remark(self, after: Stack) -> str | None:
+        kind, layer_id, *rest = (*parts_of(self.path), "", "")
+        is_source = kind == "layers" and joined(*rest) in ("source", "source/kind")
+        return followers_said(after, layer_id) if is_source else None
 
 
 class AddPart(Edit):

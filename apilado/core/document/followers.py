@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from apilado.core.document.layer import Layer
+from apilado.core.document.naming import layer_name
 from apilado.core.document.stack import Stack
 from apilado.core.sources.layer_sound import LayerSound
 
@@ -16,6 +17,16 @@ def followers_of(stack: Stack, layer: Layer) -> tuple[Layer, ...]:
         for other in stack.layers
         if isinstance(other.source, LayerSound) and other.source.layer == layer.id and other.source.tap == "source"
     )
+
+
+def followers_said(stack: Stack, layer_id: str) -> str | None:
+    """That other layers take a layer's new sound too, in a sentence; None where none does."""
+    followers = [layer.name for layer in stack.layers if getattr(layer.source, "layer", None) == layer_id]
+    if not followers:
+        return None
+    verb = "take" if len(followers) > 1 else "takes"
+    name = layer_name(layer_id, stack)
+    return f"{' and '.join(followers)} {verb} the new sound too: {name} is where the sound comes from."
 
 
 def pass_sound_on(layers: list[dict[str, Any]], layer_id: str) -> None:

@@ -13,13 +13,15 @@ from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.envelopes import rising
 from apilado.core.dsp.kicks import kick_sound
 from apilado.core.dsp.pitch import repitched
-from apilado.core.parameters import Model, choice, number, switch, tagged_union, text
+from apilado.core.notes import FIRST_BEAT
+from apilado.core.parameters import Model, choice, number, numbers, switch, tagged_union, text
 from apilado.core.parts import Part
 from apilado.core.sources.base import AssetLoader
 from apilado.core.sources.take import SHA256_PATTERN
 from apilado.core.units import ms_to_samples
 
 MOST_HITS = 1024
+LAST_HIT_BEATS = 1024.0
 RESAMPLING_MARGIN = 4096
 
 
@@ -30,7 +32,7 @@ def ordered_hits(hits: tuple[float, ...]) -> tuple[float, ...]:
         ValueError: a hit lies before 0 or after 1024 beats.
     """
     for hit in hits:
-        if not 0.0 <= hit <= 1024.0:
+        if not 0.0 <= hit <= LAST_HIT_BEATS:
             raise ValueError(f"a hit lies from 0 to 1024 beats, not at {hit}")
     return tuple(sorted(set(hits)))
 
@@ -143,7 +145,14 @@ class Drum(Model):
     offset_ms: float = number(
         0.0, low=-20.0, high=20.0, step=0.01, unit="ms", label="Offset", help="Later or earlier than its hits"
     )
-    hits: tuple[float, ...] = Field(default=(), max_length=MOST_HITS, description="Beats, ascending")
+    hits: tuple[float, ...] = numbers(
+        low=0.0,
+        high=LAST_HIT_BEATS,
+        most=MOST_HITS,
+        first=FIRST_BEAT,
+        label="Hits",
+        help="The beats that it plays on, counted from 1, with commas; in the document, beats from 0",
+    )
 
     _ordered = field_validator("hits")(ordered_hits)
 

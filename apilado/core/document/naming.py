@@ -6,24 +6,18 @@ from typing import Any
 
 from pydantic import BaseModel
 
-from apilado.core.document.addresses import find, index_in, parted, parts_of, walked
+from apilado.core.document.addresses import index_in, parts_of, walked
 from apilado.core.document.stack import Crossover, Stack
+from apilado.core.notes import Note
 from apilado.core.parameters import Parameter, parameters_of
 from apilado.core.sources.tone import Tone
+from apilado.core.units import midi_to_name
 
 
 def layer_name(layer_id: str, *stacks: Stack) -> str:
     """The name of a layer in the first of the stacks that has it; its id where none has."""
     found = (layer.name for stack in stacks for layer in stack.layers if layer.id == layer_id)
     return next(found, layer_id)
-
-
-def parameter_at(stack: Stack, path: str) -> Parameter | None:
-    """What is declared of the value at a path, if anything."""
-    path_of_holder, last = parted(path)
-    holder = find(stack, path_of_holder) if path_of_holder else stack
-    declared = parameters_of(type(holder)) if isinstance(holder, BaseModel) else ()
-    return next((parameter for parameter in declared if parameter.name == last), None)
 
 
 def place_name(stack: Stack, path: str) -> str:
@@ -43,12 +37,12 @@ def place_name(stack: Stack, path: str) -> str:
 
 def value_text(parameter: Parameter | None, value: Any) -> str:
     """A value as its field shows it, with its unit; nothing where it is no single value."""
-    if parameter is None or isinstance(value, dict | list):
+    if parameter is None or isinstance(value, dict | list | tuple):
         return ""
     if parameter.kind == "switch":
         return "on" if value else "off"
-    if parameter.kind in ("number", "integer") and isinstance(value, int | float):
-        return f"{value:.6g} {parameter.unit}".strip().replace("-", "−")
+    if parameter.kind in ("number", "integer", "pitch") and isinstance(value, int | float):
+        return f"{parameter.shown(value)} {parameter.unit}".strip().replace("-", "−")
     return next((label for choice, label in parameter.choices if choice == value), str(value)[:60])
 
 
@@ -59,6 +53,8 @@ def _name(part: str, holder: Any, reached: Any) -> str:
         number = part if place is None else str(place + 1)
         if isinstance(reached, Tone | Crossover):
             return f"{'tone' if isinstance(reached, Tone) else 'crossover'} {number}"
+        if isinstance(reached, Note):
+            return f"note {midi_to_name(reached.pitch)}"
         label = getattr(type(reached), "label", "")
         return f"{label.lower()} {number}" if label else str(getattr(reached, "name", "") or part)
     if isinstance(holder, Stack) and part in ("bus", "shared", "kick"):

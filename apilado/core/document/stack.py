@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import Field, model_validator
+from pydantic import Field, field_validator, model_validator
 
 from apilado.core.document.addresses import find, joined, parted, repeated
 from apilado.core.document.carving import FROM_PIECE, MOST_PAIRS, CarvePair, Reference, TargetName
@@ -13,7 +13,7 @@ from apilado.core.document.equaliser import MOST_POINTS, AnyPoint, KeyedBell, Ph
 from apilado.core.document.kick import Drum, Kick, Trigger
 from apilado.core.document.layer import MOST_NOTES, Layer
 from apilado.core.dsp.crossovers import Border, border
-from apilado.core.notes import Note
+from apilado.core.notes import Note, in_order
 from apilado.core.parameters import Model, choice, integer, number, switch, text
 from apilado.core.parts import Part
 from apilado.core.sources.layer_sound import LayerSound
@@ -119,6 +119,8 @@ class Stack(Model):
     target: TargetName = choice("clean lower mids", label="Target")
     reference: Reference | None = None
     limits: dict[str, LimitOverride] = Field(default={}, max_length=64)
+
+    _in_order = field_validator("pattern")(in_order)
 
     @property
     def beats(self) -> float:

@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
+from apilado.core.document.declarations import parameter_at
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits import AnyEdit, Several, apply
 from apilado.core.document.edits_values import SetValue
 from apilado.core.document.layer import Layer
-from apilado.core.document.naming import parameter_at, place_name, value_text
+from apilado.core.document.naming import place_name, value_text
 from apilado.core.document.stack import Stack
 from apilado.core.measure.alignment import (
     Freedom,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import ClassVar
+from typing import Any, ClassVar
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
@@ -29,6 +29,15 @@ class Source(Model):
 
     label: ClassVar[str]
     plays_notes: ClassVar[bool] = True
+
+    @classmethod
+    def beginning(cls, stack: Any, layer: Any) -> dict[str, Any]:
+        """The fields that a layer's source of this kind begins with, given its stack and the layer.
+
+        Raises:
+            InvalidEdit: it needs something that is not there.
+        """
+        return {}
 
     def render(self, score: Score, clock: Clock, load: AssetLoader) -> Audio:
         """The sound over the whole clock, shape (1 or 2, clock.frames). Pure: same arguments, same samples."""

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from typing import ClassVar, Literal
+from typing import Any, ClassVar, Literal
 
 from apilado.core.parameters import choice, text
 from apilado.core.sources.base import Source
+from apilado.errors import InvalidEdit
 
 
 class LayerSound(Source):
@@ -16,3 +17,19 @@ class LayerSound(Source):
     kind: Literal["layer"] = "layer"
     layer: str = text("", label="Layer", longest=40)
     tap: Literal["source", "treated"] = choice("source", label="Taken")
+
+    @classmethod
+    def beginning(cls, stack: Any, layer: Any) -> dict[str, Any]:
+        for other in stack.layers:
+            if layer.id not in _roots(stack, other):
+                return {"layer": other.id}
+        raise InvalidEdit("there is no other layer whose sound this one could take")
+
+
+def _roots(stack: Any, layer: Any) -> list[str]:
+    """A layer's id, and those of all that its sound comes from."""
+    found = [layer.id]
+    while isinstance(layer.source, LayerSound):
+        layer = stack.layer(layer.source.layer)
+        found.append(layer.id)
+    return found

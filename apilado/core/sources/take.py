@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import ClassVar, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
@@ -11,9 +11,11 @@ from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.envelopes import rising
 from apilado.core.dsp.stereo import mixed_at
+from apilado.core.notes import FIRST_BEAT
 from apilado.core.parameters import number, text
 from apilado.core.sources.base import AssetLoader, Score, Source
 from apilado.core.units import db_to_gain
+from apilado.errors import InvalidEdit
 
 EDGE_MS = 3.0
 SHA256_PATTERN = r"^[0-9a-f]{64}$"
@@ -28,11 +30,15 @@ class TakeSource(Source):
     kind: Literal["take"] = "take"
     asset: str = Field(pattern=SHA256_PATTERN, description="SHA-256 of the audio file")
     file_name: str = text("take.wav", label="File", longest=200)
-    start_beats: float = number(0.0, low=0.0, high=1024.0, step=0.25, unit="beats", label="Start")
+    start_beats: float = number(0.0, low=0.0, high=1024.0, step=0.25, first=FIRST_BEAT, label="Beat")
     skip_ms: float = number(
         0.0, low=0.0, high=600000.0, step=1.0, unit="ms", label="Skip", help="Left out at the file's beginning"
     )
     gain_db: float = number(0.0, low=-60.0, high=24.0, step=0.1, unit="dB", label="Gain")
+
+    @classmethod
+    def beginning(cls, stack: Any, layer: Any) -> dict[str, Any]:
+        raise InvalidEdit("a take needs its audio: press 'Use an audio file' and choose one")
 
     def asset_hashes(self) -> tuple[str, ...]:
         return (self.asset,)

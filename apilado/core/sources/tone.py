@@ -17,7 +17,7 @@ from apilado.core.dsp.envelopes import CUT_MS, DECAY_NEPERS, adsr, rising
 from apilado.core.dsp.oscillators import MovingTone, Shape, add_tone, cycle_table, harmonics_below
 from apilado.core.dsp.stereo import mixed_at
 from apilado.core.notes import Run, voice_notes, voice_runs
-from apilado.core.parameters import Model, choice, integer, number
+from apilado.core.parameters import Model, choice, integer, number, numbers
 from apilado.core.parts import Part
 from apilado.core.sources.base import AssetLoader, Score, Source
 from apilado.core.units import beats_to_seconds, cents_to_ratio, db_to_gain, midi_to_hz
@@ -30,10 +30,14 @@ class Tone(Part):
 
     shape: Shape = choice("saw", label="Shape")
     pulse_width: float = number(0.25, low=0.02, high=0.98, label="Pulse width")
-    harmonics: tuple[float | None, ...] = Field(
-        default=(),
-        max_length=MOST_HARMONICS,
-        description="Amplitudes of harmonics 1, 2, … (0 to 2); null keeps the shape's own",
+    harmonics: tuple[float | None, ...] = numbers(
+        low=0.0,
+        high=2.0,
+        most=MOST_HARMONICS,
+        step=0.001,
+        blanks=True,
+        label="Harmonics",
+        help=f"Amplitudes of harmonics 1, 2, 3 … up to {MOST_HARMONICS}; a blank keeps the shape's own",
     )
     level_db: float = number(0.0, low=-60.0, high=12.0, step=0.1, unit="dB", label="Level")
     octave: int = integer(0, low=-4, high=4, label="Octave")

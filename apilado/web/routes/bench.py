@@ -10,6 +10,7 @@ from fastapi.responses import HTMLResponse
 from pydantic import Field
 
 from apilado.actions import stacks
+from apilado.core.document.declarations import parameter_at
 from apilado.core.document.edits import edit_from_data
 from apilado.core.document.stack import Stack
 from apilado.core.measure.loudness import measure_loudness
@@ -27,7 +28,6 @@ from apilado.web.drawings.plan import plan
 from apilado.web.drawings.plumb_view import pair_views
 from apilado.web.drawings.room_view import room_view
 from apilado.web.drawings.view import View
-from apilado.web.field_edits import field_edit
 from apilado.web.items import item_after
 from apilado.web.layer_rows import facts, layer_rows, listening, states, texts
 from apilado.web.measured_sheets import MEASURED_SHEETS
@@ -104,7 +104,7 @@ def changed_values(before: Stack, after: Stack) -> dict[str, str]:
     old, new = flat(before.model_dump(mode="json"), "", {}), flat(after.model_dump(mode="json"), "", {})
     told = {path: value for path, value in new.items() if old.get(path, unsaid(path, value)) != value}
     gone = {path: 1.0 for path, value in old.items() if "/amounts/" in path and path not in new and value != 1.0}
-    return {path: formatted(value) for path, value in {**told, **gone}.items()}
+    return {path: formatted(value, parameter_at(after, path)) for path, value in {**told, **gone}.items()}
 
 
 def same_shape(before: Stack, after: Stack) -> bool:
@@ -150,11 +150,7 @@ def answer(revision: Revision, view: View, before: Stack | None, notice: str | N
 def edits(request: Request, stack_id: int, posted: EditRequest) -> dict[str, Any]:
     """Does an edit; a stale base is told, not refused, as long as the edit still fits."""
     workspace = workspace_of(request)
-    if posted.edit.get("op") == "field":
-        stack = workspace.stacks.head(stack_id).stack
-        change = field_edit(stack, str(posted.edit.get("path", "")), posted.edit.get("value"))
-    else:
-        change = edit_from_data(posted.edit)
+    change = edit_from_data(posted.edit)
     done = stacks.edit(workspace, stack_id, change, base=posted.base, gesture=posted.gesture, client=posted.client)
     for purpose in ("drawings", "plumb", "room"):
         workspace.overtake(purpose, stack_id)
@@ -164,7 +160,7 @@ def edits(request: Request, stack_id: int, posted: EditRequest) -> dict[str, Any
     if done.rebased:
         notice = "This stack was changed in another tab. Your change was done on top of that one."
     told = answer(done.revision, posted.view, None if done.rebased else done.before, notice)
-    return {**told, "item": item_after(change), "select": part_added(done.before, done.revision.stack)}
+    return {**told, "item": item_after(change, done.before), "select": part_added(done.before, done.revision.stack)}
 
 
 def part_added(before: Stack, after: Stack) -> str | None:

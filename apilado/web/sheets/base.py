@@ -42,6 +42,17 @@ class Field:
     path: str
     parameter: Parameter
     value: Any
+    edit: dict[str, Any] | None = None
+    """The edit that it makes, but for its value; None: it sets the value at its path."""
+    name: str = "value"
+    """What the value is called in that edit."""
+    menu: tuple[tuple[dict[str, Any], str, bool], ...] = ()
+    """(edit, what it is called, whether it is so now) to choose from, where it is no single value that is set."""
+
+    @property
+    def makes(self) -> dict[str, Any]:
+        """The edit that it makes, but for its value."""
+        return self.edit or {"op": "set", "path": self.path}
 
 
 @dataclass(frozen=True)
@@ -89,6 +100,11 @@ def choice_field(path: str, name: str, value: Any, options: list[tuple[Any, str]
     return Field(path, Parameter(name, "choice", name, value, choices=tuple(options)), value)
 
 
+def menu_field(path: str, name: str, options: list[tuple[dict[str, Any], str, bool]]) -> Field:
+    """A list of things to do, or of states to choose from, each with its edit."""
+    return Field(path, Parameter(name, "choice", name, None), None, menu=tuple(options))
+
+
 def treatments_section(title: str, owner: str, treatments: tuple[Treatment, ...]) -> Section:
     """A chain of treatments, and what can be added to it."""
     path = f"{owner}/treatments"
@@ -134,7 +150,7 @@ def eq_section(stack: Stack, owner: str, phase: tuple[Field, ...] = ()) -> Secti
             (
                 *fields_of(point, joined(path, point.id)),
                 *_trigger_field(stack, point, joined(path, point.id)),
-                choice_field(f"{path}/{point.id}!copy", "Copy to", "", [("", "…"), *others]),
+                menu_field(joined(path, point.id, "copy"), "Copy to", _copies(joined(path, point.id), others)),
             ),
             (
                 Action("Hear it alone", listen=joined(path, point.id)),
@@ -165,9 +181,17 @@ def eq_section(stack: Stack, owner: str, phase: tuple[Field, ...] = ()) -> Secti
     if phase and phase[0].value == "linear-phase":
         note = f"{_ringing_said(stack, owner)} {note}"
     if owner != "shared" and len(stack.pairs) < MOST_PAIRS:
-        partners = [(name, shown) for name, shown in others if name != "shared"]
-        phase = (*phase, choice_field(f"{owner}!pair", "Pair with", "", [("", "…"), *partners]))
+        pairs = [
+            ({"op": "add", "path": "pairs", "part": {"dip": owner, "lift": name}}, shown, False)
+            for name, shown in others
+            if name != "shared"
+        ]
+        phase = (*phase, menu_field(joined(owner, "pair"), "Pair with", pairs))
     return Section("EQ", phase, adds, children=tuple(children), note=note)
+
+
+def _copies(path: str, others: list[tuple[str, str]]) -> list[tuple[dict[str, Any], str, bool]]:
+    return [({"op": "copy-point", "path": path, "to": name}, shown, False) for name, shown in others]
 
 
 def _ringing_said(stack: Stack, owner: str) -> str:

@@ -7,9 +7,7 @@ from types import MappingProxyType
 from apilado.core.document.equaliser import KeyedBell
 from apilado.core.document.kick import KICK_SOUNDS
 from apilado.core.document.stack import Stack
-from apilado.core.parameters import Parameter
-from apilado.web.items import counted
-from apilado.web.sheets.base import AUDIO_ACCEPT, HITS_ACCEPT, Action, Field, Section, eq_section, fields_of
+from apilado.web.sheets.base import AUDIO_ACCEPT, HITS_ACCEPT, Action, Section, eq_section, fields_of
 
 MOST_TRIGGERS = 8
 SIXTEENTH = 0.25
@@ -118,10 +116,9 @@ def _hits_section(stack: Stack, name: str, path: str) -> Section:
         for other, shown in stack.drum_names().items()
         if other != name and stack.drum(other).hits != drum.hits
     )
-    listed = Parameter("hits", "text", "Hits", "", help="The beats that it plays on, counted from 1, with commas")
     return Section(
         "Hits",
-        (Field(f"{path}/hits", listed, ", ".join(f"{counted(hit):g}" for hit in drum.hits)),),
+        fields_of(drum, path, "hits"),
         (*moves, *copies, Action("From a MIDI file or an audio loop", upload=f"hits:{name}", accept=HITS_ACCEPT)),
         note=f"{len(within)} hits. Double-click in the Time strip adds one; drag moves it; Delete removes it.",
         children=(Section("Patterns", (), patterns, folded=True),),

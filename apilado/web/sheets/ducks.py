@@ -20,14 +20,13 @@ def chosen_ducker(stack: Stack, selected: str) -> Ducker | None:
 
 def share_fields(stack: Stack, layer: Layer) -> tuple[Field, ...]:
     """How much of each ducker's depth a layer takes."""
-    return tuple(
-        Field(
-            f"duckers/{d.id}/amounts/{layer.id}",
-            Parameter(d.name, "number", d.name, 1.0, low=0.0, high=1.0, help=SHARE_HELP),
-            d.amount(layer.id),
-        )
-        for d in stack.duckers
-    )
+    return tuple(_share_field(ducker, layer, ducker.name) for ducker in stack.duckers)
+
+
+def _share_field(ducker: Ducker, layer: Layer, name: str) -> Field:
+    share = Parameter(name, "number", name, 1.0, help=SHARE_HELP)
+    edit = {"op": "share", "ducker": ducker.id, "layer": layer.id}
+    return Field(f"duckers/{ducker.id}/amounts/{layer.id}", share, ducker.amount(layer.id), edit, "amount")
 
 
 def duck_sections(stack: Stack, selected: str) -> tuple[Section, ...]:
@@ -44,15 +43,7 @@ def duck_sections(stack: Stack, selected: str) -> tuple[Section, ...]:
     path = f"duckers/{ducker.id}"
     kinds = [(model.model_fields["kind"].default, model.label) for model in DUCK_SHAPES]
     triggers = list(stack.drum_names().items())
-    amounts = tuple(
-        Field(
-            f"{path}/amounts/{layer.id}",
-            Parameter(layer.name, "number", layer.name, 1.0, low=0.0, high=1.0, help=SHARE_HELP),
-            ducker.amount(layer.id),
-        )
-        for layer in stack.layers
-    )
-    bars = Parameter("silent_bars", "text", "Off in bars", "", help="Bars whose hits it leaves out, with commas")
+    amounts = tuple(_share_field(ducker, layer, layer.name) for layer in stack.layers)
     own = fields_of(ducker, path)
     remove = Action("Remove this duck", {"op": "remove", "path": path}, danger=True)
     return (
@@ -63,14 +54,13 @@ def duck_sections(stack: Stack, selected: str) -> tuple[Section, ...]:
                 *own[:2],
                 choice_field(f"{path}/trigger", "Trigger", ducker.trigger, triggers),
                 *own[2:],
-                Field(f"{path}/silent_bars", bars, ", ".join(str(bar) for bar in ducker.silent_bars)),
             ),
             (Action("Overdo", overdo=path), remove),
         ),
         Section(
             "Shape",
             (
-                choice_field(f"{path}/shape!kind", "Kind", ducker.shape.kind, kinds),
+                choice_field(f"{path}/shape/kind", "Kind", ducker.shape.kind, kinds),
                 *fields_of(ducker.shape, f"{path}/shape"),
             ),
         ),

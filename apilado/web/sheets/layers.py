@@ -6,18 +6,17 @@ from typing import Any
 
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
-from apilado.core.parameters import Parameter
 from apilado.core.render.builder import source_root
 from apilado.core.sources.registry import SOURCES
-from apilado.core.sources.tone import MOST_HARMONICS, ToneSource
+from apilado.core.sources.tone import ToneSource
 from apilado.web.sheets.base import (
     AUDIO_ACCEPT,
     Action,
-    Field,
     Section,
     choice_field,
     eq_section,
     fields_of,
+    menu_field,
     treatments_section,
 )
 from apilado.web.sheets.ducks import share_fields
@@ -63,16 +62,16 @@ def _note_levels(layer: Layer) -> str:
 
 def _band_section(stack: Stack, layer: Layer, path: str) -> Section:
     names = band_names(stack)
-    options: list[tuple[Any, str]] = [
+    options: list[tuple[dict[str, Any], str, bool]] = [
         (
-            f"{first},{last}",
+            {"op": "set", "path": f"{path}/span", "value": {"first": first, "last": last}},
             names[first] if first == last else f"{names[first].split('–')[0]}–{names[last].split('–')[1]}",
+            (first, last) == (layer.span.first, layer.span.last),
         )
         for first in range(len(names))
         for last in range(first, len(names))
     ]
-    span = choice_field(f"{path}/span", "Band", f"{layer.span.first},{layer.span.last}", options)
-    return Section("Band", (span, *fields_of(layer, path, "split")))
+    return Section("Band", (menu_field(f"{path}/span", "Band", options), *fields_of(layer, path, "split")))
 
 
 def _source_section(stack: Stack, layer: Layer, path: str) -> Section:
@@ -83,19 +82,11 @@ def _source_section(stack: Stack, layer: Layer, path: str) -> Section:
     if isinstance(source, ToneSource):
         for index, tone in enumerate(source.tones):
             tone_path = f"{path}/source/tones/{tone.id}"
-            harmonics = ", ".join("" if level is None else f"{level:g}" for level in tone.harmonics)
-            listed = Parameter(
-                "harmonics",
-                "text",
-                "Harmonics",
-                "",
-                help=f"Levels of 1, 2, 3 … up to {MOST_HARMONICS}; blank keeps the shape's",
-            )
             drop = {"op": "remove", "path": tone_path}
             children.append(
                 Section(
                     f"Tone {index + 1}",
-                    (*fields_of(tone, tone_path), Field(f"{tone_path}/harmonics", listed, harmonics)),
+                    fields_of(tone, tone_path),
                     (Action("Remove tone", drop, danger=True),) if len(source.tones) > 1 else (),
                     folded=index > 0,
                 )
@@ -110,7 +101,7 @@ def _source_section(stack: Stack, layer: Layer, path: str) -> Section:
     note = f"File: {source.file_name}" if source.kind == "take" else ""
     return Section(
         "Source",
-        (choice_field(f"{path}/source!kind", "Source", source.kind, kinds), *own),
+        (choice_field(f"{path}/source/kind", "Source", source.kind, kinds), *own),
         tuple(actions),
         children=tuple(children),
         note=note,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from dataclasses import replace
 
 import numpy as np
 
@@ -10,7 +11,7 @@ from apilado.core.document.stack import KEYS, Crossover, Stack, borders_of
 from apilado.core.dsp.linear_phase import ringing_ms, tap_count
 from apilado.core.measure.flatness import worst_ripple
 from apilado.web.items import crossover_key
-from apilado.web.sheets.base import Action, Section, choice_field, fields_of
+from apilado.web.sheets.base import Action, Field, Section, choice_field, fields_of
 
 
 def band_names(stack: Stack) -> list[str]:
@@ -36,14 +37,24 @@ def border_note(crossover: Crossover, rate_hz: int) -> str:
     return " ".join(said)
 
 
+def _crossover_fields(crossover: Crossover) -> tuple[Field, ...]:
+    """Its frequency stops short of its neighbours': that has an edit of its own."""
+    frequency, *others = fields_of(crossover, f"crossovers/{crossover.id}")
+    moves = {"op": "move-crossover", "crossover": crossover.id}
+    return (replace(frequency, edit=moves, name="frequency_hz"), *others)
+
+
 def piece_sections(stack: Stack) -> tuple[Section, ...]:
     """Everything of the piece."""
     key = choice_field("key", "Key", stack.key, [(name, name) for name in KEYS])
-    fields = fields_of(stack, "", without=("target",))
+    fields = tuple(
+        replace(field, edit={"op": "set-bars"}, name="bars") if field.path == "bars" else field
+        for field in fields_of(stack, "", without=("target",))
+    )
     children = tuple(
         Section(
             f"Crossover {index + 1}",
-            fields_of(crossover, f"crossovers/{crossover.id}"),
+            _crossover_fields(crossover),
             (Action("Remove", {"op": "remove-crossover", "crossover": crossover.id}, danger=True),),
             note=border_note(crossover, stack.sample_rate),
             key=crossover_key(crossover.id),

@@ -6,9 +6,10 @@ from collections.abc import Callable
 from types import MappingProxyType
 
 from apilado.core.document.stack import Stack
+from apilado.core.notes import FIRST_BEAT
 from apilado.core.parameters import Parameter
 from apilado.core.units import midi_to_hz, midi_to_name
-from apilado.web.items import counted, hit_of, note_of
+from apilado.web.items import hit_of, hit_path, note_of, note_path
 from apilado.web.sheets.base import Action, Field, Section, fields_of
 from apilado.web.sheets.buses import balance_sections, bus_sections, shared_sections
 from apilado.web.sheets.drums import drum_sections
@@ -67,19 +68,13 @@ def _item_sections(stack: Stack, item: str) -> tuple[Section, ...]:
     if note is not None:
         remove = {"op": "note", "was": note.model_dump(mode="json"), "now": None}
         title = f"Note {midi_to_name(note.pitch)}, {midi_to_hz(float(note.pitch)):.1f} Hz"
-        start = Parameter("start_beats", "number", "Beat", 1.0, low=1.0, high=stack.beats + 1.0, step=0.25)
-        pitch = Parameter("pitch", "text", "Pitch", "", help="A note as C2, F#1 or Bb1, or a MIDI number")
-        fields = (
-            Field(f"{item}/start_beats", start, counted(note.start_beats)),
-            Field(f"{item}/pitch", pitch, midi_to_name(note.pitch)),
-            *fields_of(note, item, "length_beats", "velocity", "slide"),
-        )
+        fields = fields_of(note, note_path(note))
         return (Section(title, fields, (Action("Remove note", remove, danger=True),)),)
     if hit is not None:
         drum, at = hit
         remove = {"op": "hit", "trigger": drum, "was": at, "now": None}
-        beat = Parameter("beat", "number", "Beat", counted(at), low=1.0, high=stack.beats + 1.0, step=0.25)
+        beat = Parameter("beat", "number", "Beat", at, high=stack.beats, step=0.25, first=FIRST_BEAT)
         title = f"Hit of {stack.drum_names()[drum].lower()}"
-        fields = (Field(f"{item}/beat", beat, counted(at)),)
+        fields = (Field(hit_path(stack, drum, at), beat, at),)
         return (Section(title, fields, (Action("Remove hit", remove, danger=True),)),)
     return ()

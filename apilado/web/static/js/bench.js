@@ -371,6 +371,7 @@ function replaceKeepingPlace(place, html) {
   const focused = place.contains(document.activeElement) ? document.activeElement : null;
   const path = focused?.dataset.path;
   const type = focused?.type;
+  const field = focused?.dataset.field;
   const scroll = place.parentElement.scrollTop;
   place.innerHTML = html;
   prepareFields(place);
@@ -379,8 +380,8 @@ function replaceKeepingPlace(place, html) {
   });
   if (path) {
     const same = [...place.querySelectorAll("[data-path]")].filter((control) => control.type === type);
-    const tail = path.split("/").at(-1);
-    const moved = /^(note|hit):/.test(path) ? same.find((c) => /^(note|hit):/.test(c.dataset.path) && c.dataset.path.endsWith(`/${tail}`)) : null;
+    const byContent = (control) => control.dataset.path.includes("/@"); // a note or a hit, called by where it is: it has moved
+    const moved = byContent(focused) ? same.find((control) => byContent(control) && control.dataset.field === field) : null;
     (same.find((control) => control.dataset.path === path) ?? moved)?.focus({ preventScroll: true });
   }
   place.parentElement.scrollTop = scroll;

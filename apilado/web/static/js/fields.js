@@ -1,4 +1,4 @@
-// Controls of sheet and layer list: each names its value by a path; the server makes the edit.
+// Controls of sheet and layer list: each carries the edit that it makes, and sends what was typed or pulled as it is shown.
 
 import { newGesture } from "./edits.js";
 
@@ -75,13 +75,11 @@ function twins(control) {
 export function listenToFields(bench) {
   let gesture = null;
   const send = (control, value, options) => {
-    const path = control.dataset.path;
-    bench.edit(() => ({ op: "field", path, value }), options?.gesture ?? null, { final: true, ...options });
+    const { makes, named } = control.dataset;
+    bench.edit(() => ({ ...JSON.parse(makes), [named]: value }), options?.gesture ?? null, { final: true, ...options });
   };
   const reset = (control) => {
-    if (control?.dataset.default === undefined) return;
-    const plain = control.dataset.default;
-    send(control, ["number", "integer"].includes(control.dataset.kind) ? Number(plain) : plain);
+    if (control?.dataset.default !== undefined) send(control, control.dataset.default);
   };
 
   document.addEventListener("input", (event) => {
@@ -91,20 +89,26 @@ export function listenToFields(bench) {
     const value = sliderValue(control);
     twins(control).forEach((twin) => { if (twin.type === "number") twin.value = value; });
     if (control.dataset.scale === "log") control.setAttribute("aria-valuetext", value);
-    send(control, value, { gesture, final: false });
+    send(control, String(value), { gesture, final: false });
   });
   document.addEventListener("change", (event) => {
     const control = event.target;
+    if (control.matches?.("[data-menu]") && control.value) {
+      const edit = JSON.parse(control.value);
+      if (control.options[0].value === "") control.value = "";
+      bench.edit(() => edit);
+      return;
+    }
     if (!control.dataset?.path) return;
     if (control.type === "range") {
-      if (gesture) send(control, sliderValue(control), { gesture });
+      if (gesture) send(control, String(sliderValue(control)), { gesture });
       gesture = null;
     } else if (control.type === "checkbox") {
       send(control, control.checked);
     } else if (control.type === "number") {
       if (control.value === "") return;
       control.dataset.sent = "";
-      send(control, Number(control.value));
+      send(control, control.value);
     } else {
       control.dataset.sent = "";
       send(control, control.value);

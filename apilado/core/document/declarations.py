@@ -1,0 +1,49 @@
+"""What is declared of the places of a document: the parameter of a value, and how a part of another kind begins."""
+
+from __future__ import annotations
+
+import typing
+from typing import Any
+
+from pydantic import BaseModel
+
+from apilado.core.document.addresses import find, parted
+from apilado.core.document.stack import Stack
+from apilado.core.parameters import Parameter, parameters_of
+from apilado.errors import InvalidEdit
+
+
+def parameter_at(stack: Stack, path: str) -> Parameter | None:
+    """What is declared of the value at an address, if anything; of one of several numbers, what each of them is."""
+    path_of_holder, last = parted(path)
+    holder = find(stack, path_of_holder) if path_of_holder else stack
+    if isinstance(holder, tuple):
+        listed = parameter_at(stack, path_of_holder)
+        return listed.each() if listed is not None and listed.kind == "numbers" else None
+    declared = parameters_of(type(holder)) if isinstance(holder, BaseModel) else ()
+    return next((parameter for parameter in declared if parameter.name == last), None)
+
+
+def kinds_at(stack: Stack, path: str) -> tuple[type[BaseModel], ...]:
+    """The kinds of part that can stand at an address; none where nothing but one can."""
+    path_of_holder, last = parted(path)
+    holder = find(stack, path_of_holder)
+    if not isinstance(holder, BaseModel) or last not in type(holder).model_fields:
+        return ()
+    members = typing.get_args(type(holder).model_fields[last].annotation)
+    return tuple(each for each in members if isinstance(each, type) and "kind" in getattr(each, "model_fields", ()))
+
+
+def beginning(stack: Stack, path: str, kind: Any) -> dict[str, Any]:
+    """A part of another kind for an address, as it begins there.
+
+    Raises:
+        InvalidEdit: there is no such kind, or it cannot begin with nothing.
+    """
+    kinds = {model.model_fields["kind"].default: model for model in kinds_at(stack, path)}
+    model, what = kinds.get(kind), parted(path)[1]
+    if model is None:
+        raise InvalidEdit(f"a {what} is one of {', '.join(kinds)}, not '{str(kind)[:40]}'")
+    begin = getattr(model, "beginning", None)
+    made: dict[str, Any] = begin(stack, find(stack, parted(path)[0])) if begin else {}
+    return {"kind": kind, **made}
