@@ -60,8 +60,7 @@ class Parameter:
             return ", ".join("" if each is None else f"{each + self.first:.6g}" for each in value)
         if isinstance(value, bool) or not isinstance(value, int | float):
             return str(value)
-        digits = len(f"{self.step:.4f}".rstrip("0").split(".")[1]) if self.kind == "number" else 2
-        text = f"{value + self.first:.{digits}f}"
+        text = f"{value + self.first:.{self._digits()}f}"
         return text.rstrip("0").rstrip(".") if "." in text else text
 
     def parsed(self, value: Any) -> Any:
@@ -87,9 +86,26 @@ class Parameter:
             return self._numbers(value)
         return self._of(str, value, "is a text")
 
+    def held(self, value: Any) -> Any:
+        """A number that a hand was let go at: held at the ends of the range, and rounded as its field shows it."""
+        if self.kind not in ("number", "integer") or isinstance(value, bool) or not isinstance(value, int | float):
+            return value
+        if not math.isfinite(value):
+            return value
+        within = min(max(float(value), self.low), self.high)
+        step = self.step
+        if self.scale == "log" and within > 0.0:
+            # Near the bottom of a long range a step is more than a hand can feel: finer ones are kept there.
+            step = min(step, 10.0 ** (math.floor(math.log10(within)) - FINE_DIGITS))
+        return min(max(round(round(within / step) * step, 6), self.low), self.high)
+
     def each(self) -> Parameter:
         """Of numbers: what one of them is."""
         return replace(self, kind="number", default=0.0)
+
+    def _digits(self) -> int:
+        """How many digits after the point its field shows."""
+        return len(f"{self.step:.4f}".rstrip("0").split(".")[1]) if self.kind == "number" else 2
 
     def _number(self, value: Any) -> float:
         try:
@@ -102,6 +118,9 @@ class Parameter:
         return number - self.first if isinstance(value, str) else number
 
     def _ranged(self, number: float, value: Any) -> float | int:
+        if isinstance(value, str):  # an end of the range as the field shows it, with fewer digits than it has
+            shown = 0.5 * 10.0 ** -self._digits() + 1e-12
+            number = next((float(end) for end in (self.low, self.high) if abs(number - end) <= shown), number)
         if not self.low <= number <= self.high:
             low, high, given = (f"{each + self.first:.6g}".replace("-", "−") for each in (self.low, self.high, number))
             raise ValueError(f"runs from {low} to {f'{high} {self.unit}'.rstrip()}; {given} was not taken")
@@ -144,6 +163,7 @@ class Parameter:
         return value
 
 
+FINE_DIGITS = 2
 SWITCHED = MappingProxyType({"true": True, "on": True, "false": False, "off": False})
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import typing
+from collections.abc import Iterator
 from typing import Any
 
 from pydantic import BaseModel
@@ -25,13 +26,33 @@ def parameter_at(stack: Stack, path: str) -> Parameter | None:
 
 
 def kinds_at(stack: Stack, path: str) -> tuple[type[BaseModel], ...]:
-    """The kinds of part that can stand at an address; none where nothing but one can."""
+    """The kinds of part that can stand at an address, or in the list there; none where nothing but one can."""
     path_of_holder, last = parted(path)
-    holder = find(stack, path_of_holder)
+    holder = find(stack, path_of_holder) if path_of_holder else stack
     if not isinstance(holder, BaseModel) or last not in type(holder).model_fields:
         return ()
-    members = typing.get_args(type(holder).model_fields[last].annotation)
-    return tuple(each for each in members if isinstance(each, type) and "kind" in getattr(each, "model_fields", ()))
+    return tuple(each for each in _named_in(type(holder).model_fields[last].annotation) if "kind" in each.model_fields)
+
+
+def _named_in(annotation: Any) -> Iterator[type[BaseModel]]:
+    """The models that a type is made of."""
+    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+        yield annotation
+    for inner in typing.get_args(annotation):
+        yield from _named_in(inner)
+
+
+def kind_of(stack: Stack, path: str, kind: Any, what: str) -> type[BaseModel]:
+    """The model of a kind of part that is to stand at an address.
+
+    Raises:
+        InvalidEdit: there is no such kind.
+    """
+    kinds = {model.model_fields["kind"].default: model for model in kinds_at(stack, path)}
+    if not isinstance(kind, str) or kind not in kinds:
+        article = "an" if what[0] in "AEIOUaeiou" else "a"
+        raise InvalidEdit(f"{article} {what} is one of {', '.join(kinds)}, not '{str(kind)[:40]}'")
+    return kinds[kind]
 
 
 def beginning(stack: Stack, path: str, kind: Any) -> dict[str, Any]:
@@ -40,10 +61,7 @@ def beginning(stack: Stack, path: str, kind: Any) -> dict[str, Any]:
     Raises:
         InvalidEdit: there is no such kind, or it cannot begin with nothing.
     """
-    kinds = {model.model_fields["kind"].default: model for model in kinds_at(stack, path)}
-    model, what = kinds.get(kind), parted(path)[1]
-    if model is None:
-        raise InvalidEdit(f"a {what} is one of {', '.join(kinds)}, not '{str(kind)[:40]}'")
+    model = kind_of(stack, path, kind, parted(path)[1])
     begin = getattr(model, "beginning", None)
     made: dict[str, Any] = begin(stack, find(stack, parted(path)[0])) if begin else {}
     return {"kind": kind, **made}

@@ -43,7 +43,7 @@ class MoveCrossover(Edit):
             low = crossovers[index - 1]["frequency_hz"] * CLOSEST_BORDERS
         if index + 1 < len(crossovers):
             high = crossovers[index + 1]["frequency_hz"] / CLOSEST_BORDERS
-        crossovers[index]["frequency_hz"] = min(max(self.frequency_hz, low), high)
+        crossovers[index]["frequency_hz"] = min(max(round(self.frequency_hz, 1), low), high)
 
     def title(self, before: Stack, after: Stack) -> str:
         index, crossover = crossover_of(after, self.crossover)
@@ -52,36 +52,47 @@ class MoveCrossover(Edit):
     def remark(self, after: Stack) -> str | None:
         index, crossover = crossover_of(after, self.crossover)
         at = crossover.frequency_hz
-        if abs(at - self.frequency_hz) <= 1e-6 * at:
+        if abs(at - self.frequency_hz) <= 0.051:
             return None
         if at in (LOWEST_BORDER_HZ, HIGHEST_BORDER_HZ):
-            return f"Crossovers run from {LOWEST_BORDER_HZ:.0f} to {HIGHEST_BORDER_HZ:.0f} Hz; held at {at:.0f} Hz."
+            return _range_said(at)
         side, other = ("below", index + 2) if at < self.frequency_hz else ("above", index)
         return f"Held at {at:.0f} Hz, a third of an octave {side} crossover {other}."
 
 
+def _range_said(at_hz: float) -> str:
+    return f"Crossovers run from {LOWEST_BORDER_HZ:.0f} to {HIGHEST_BORDER_HZ:.0f} Hz; held at {at_hz:.0f} Hz."
+
+
 class AddCrossover(Edit):
-    """Cuts the band at a frequency in two; whoever owned it owns both halves."""
+    """Cuts the band at a frequency in two, held within the range of borders; whoever owned it owns both halves."""
 
     op: Literal["add-crossover"] = "add-crossover"
-    frequency_hz: float = Field(ge=LOWEST_BORDER_HZ, le=HIGHEST_BORDER_HZ)
+    frequency_hz: float
+
+    def held_hz(self) -> float:
+        """Where it will lie."""
+        return round(min(max(self.frequency_hz, LOWEST_BORDER_HZ), HIGHEST_BORDER_HZ), 1)
 
     def alter(self, data: Data) -> None:
-        crossovers = data["crossovers"]
-        near = border_near(data, self.frequency_hz)
+        crossovers, at = data["crossovers"], self.held_hz()
+        near = border_near(data, at)
         if near is not None:
             there = crossovers[near]["frequency_hz"]
             raise InvalidEdit(f"there is a border at {there:.4g} Hz already; another needs a third of an octave")
-        band = sum(1 for crossover in crossovers if crossover["frequency_hz"] < self.frequency_hz)
+        band = sum(1 for crossover in crossovers if crossover["frequency_hz"] < at)
         slope = crossovers[min(band, len(crossovers) - 1)]["slope_db_per_octave"] if crossovers else 24
-        crossovers.insert(band, {"id": new_id(), "frequency_hz": self.frequency_hz, "slope_db_per_octave": slope})
+        crossovers.insert(band, {"id": new_id(), "frequency_hz": at, "slope_db_per_octave": slope})
         for layer in data["layers"]:
             span = layer["span"]
             span["first"] += span["first"] > band
             span["last"] += span["last"] >= band
 
     def title(self, before: Stack, after: Stack) -> str:
-        return f"Add a crossover at {self.frequency_hz:.0f} Hz"
+        return f"Add a crossover at {self.held_hz():.0f} Hz"
+
+    def remark(self, after: Stack) -> str | None:
+        return None if abs(self.held_hz() - self.frequency_hz) < 0.1 else _range_said(self.held_hz())
 
 
 class SplitLayer(Edit):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from types import MappingProxyType
 from typing import Any, Literal
 
 from pydantic import Field
@@ -17,15 +18,15 @@ from apilado.core.document.addresses import (
     replace,
     with_fresh_ids,
 )
-from apilado.core.document.declarations import beginning, kinds_at, parameter_at
-from apilado.core.document.editing import Data, Edit, check_kind
-from apilado.core.document.equaliser import MOST_POINTS, POINTS
+from apilado.core.document.declarations import beginning, kind_of, kinds_at, parameter_at
+from apilado.core.document.editing import Data, Edit
+from apilado.core.document.equaliser import MOST_POINTS
 from apilado.core.document.followers import followers_said
 from apilado.core.document.naming import layer_name, place_name, value_text
 from apilado.core.document.stack import Stack
+from apilado.core.parameters import parameters_of
 from apilado.core.parts import new_id
-from apilado.core.sources.tone import MOST_HARMONICS
-from apilado.core.treatments.registry import TREATMENTS
+from apilado.core.sources.tone import MOST_HARMONICS, Tone
 from apilado.errors import InvalidEdit
 
 
@@ -39,6 +40,8 @@ class SetValue(Edit):
     op: Literal["set"] = "set"
     path: str = Field(min_length=1, max_length=200)
     value: Any
+    held: bool = False
+    """Whether a number beyond its range is held at the end of it: a hand has pulled it there."""
 
     def meant(self, stack: Stack) -> SetValue:
         holder, last = parted(self.path)
@@ -48,7 +51,8 @@ class SetValue(Edit):
         if parameter is None:
             return self
         try:
-            return self.model_copy(update={"value": parameter.parsed(self.value)})
+            value = parameter.held(self.value) if self.held else self.value
+            return self.model_copy(update={"value": parameter.parsed(value)})
         except ValueError as error:
             raise InvalidEdit(f"{place_name(stack, self.path)} {error}") from None
 
@@ -73,20 +77,30 @@ class SetValue(Edit):
         return followers_said(after, layer_id) if is_source else None
 
 
+KINDS_OF = MappingProxyType({"eq": "EQ point", "treatments": "treatment"})
+"""What a member of a list of several kinds is called."""
+
+
 class AddPart(Edit):
     """Adds a treatment, an EQ point, a tone, a trigger, a ducker or a carve pair at the end of the list at `path`."""
 
     op: Literal["add"] = "add"
     path: str = Field(pattern=r"(^|/)(eq|treatments|tones|triggers|duckers|pairs)$")
     part: Data
+    held: bool = False
+    """Whether numbers beyond their ranges are held at the end of them: a hand has put it there."""
+
+    def meant(self, stack: Stack) -> AddPart:
+        if not kinds_at(stack, self.path):
+            return self
+        model = kind_of(stack, self.path, self.part.get("kind"), KINDS_OF[parted(self.path)[1]])
+        if not self.held:
+            return self
+        held = {p.name: p.held(self.part[p.name]) for p in parameters_of(model) if p.name in self.part}
+        return self.model_copy(update={"part": {**self.part, **held}})
 
     def alter(self, data: Data) -> None:
-        members, last = list_at(data, self.path), parted(self.path)[1]
-        if last == "eq":
-            check_kind(self.part, POINTS, "EQ point")
-        elif last == "treatments":
-            check_kind(self.part, TREATMENTS, "treatment")
-        members.append({"id": new_id(), **self.part})
+        list_at(data, self.path).append({"id": new_id(), **self.part})
 
     def title(self, before: Stack, after: Stack) -> str:
         place, last = parted(self.path)
@@ -127,19 +141,23 @@ class MovePart(Edit):
         return f"Move {place_name(before, self.path)}"
 
 
+HARMONIC = next(parameter for parameter in parameters_of(Tone) if parameter.name == "harmonics").each()
+
+
 class SetHarmonic(Edit):
-    """Sets the amplitude of one harmonic of the tone at `path`; null gives it back to the tone's shape."""
+    """Sets the amplitude of one harmonic of the tone at `path`, held within its range; null gives it back to the tone's
+    shape."""
 
     op: Literal["harmonic"] = "harmonic"
     path: str = Field(pattern=r"^layers/[a-z0-9-]+/source/tones/[a-z0-9-]+$")
     number: int = Field(ge=1, le=MOST_HARMONICS)
-    amplitude: float | None = Field(ge=0.0, le=2.0)
+    amplitude: float | None
 
     def alter(self, data: Data) -> None:
         tone = get(data, self.path)
         levels = list(tone["harmonics"])
         levels += [None] * (self.number - len(levels))
-        levels[self.number - 1] = None if self.amplitude is None else round(self.amplitude, 4)
+        levels[self.number - 1] = None if self.amplitude is None else HARMONIC.held(self.amplitude)
         while levels and levels[-1] is None:
             levels.pop()
         tone["harmonics"] = levels

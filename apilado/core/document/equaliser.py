@@ -40,6 +40,10 @@ class Point(Part):
         """A filter that leaves what the point touches, to be listened to."""
         raise NotImplementedError
 
+    def follows(self) -> str | None:
+        """The drum whose sound moves it; None for a point that stands still."""
+        return None
+
 
 class _Gained(Point):
     gain_db: float = number(0.0, low=-24.0, high=24.0, step=0.1, unit="dB", label="Gain")
@@ -155,6 +159,9 @@ class KeyedBell(_Gained):
 
     def sections(self, rate_hz: int) -> Sections:
         return equaliser.bell(self.frequency_hz, self.gain_db, self.q, rate_hz)
+
+    def follows(self) -> str | None:
+        return self.trigger
 
     def opening(self, key: Audio, *, rate_hz: int, looped: bool) -> NDArray[np.float32]:
         """How far it is open at each frame, 0 to 1, from the trigger's sound; shape (frames,)."""

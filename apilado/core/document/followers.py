@@ -7,21 +7,16 @@ from typing import Any
 from apilado.core.document.layer import Layer
 from apilado.core.document.naming import layer_name
 from apilado.core.document.stack import Stack
-from apilado.core.sources.layer_sound import LayerSound
 
 
 def followers_of(stack: Stack, layer: Layer) -> tuple[Layer, ...]:
     """The layers that take a layer's sound before its treatments: they could play that sound without it."""
-    return tuple(
-        other
-        for other in stack.layers
-        if isinstance(other.source, LayerSound) and other.source.layer == layer.id and other.source.tap == "source"
-    )
+    return tuple(other for other in stack.layers if other.source.follows(treated=False) == layer.id)
 
 
 def followers_said(stack: Stack, layer_id: str) -> str | None:
     """That other layers take a layer's new sound too, in a sentence; None where none does."""
-    followers = [layer.name for layer in stack.layers if getattr(layer.source, "layer", None) == layer_id]
+    followers = [layer.name for layer in stack.layers if layer.source.follows() == layer_id]
     if not followers:
         return None
     verb = "take" if len(followers) > 1 else "takes"

@@ -9,14 +9,13 @@ from pydantic import Field, field_validator, model_validator
 from apilado.core.document.addresses import find, joined, parted, repeated
 from apilado.core.document.carving import FROM_PIECE, MOST_PAIRS, CarvePair, Reference, TargetName
 from apilado.core.document.ducker import MOST_DUCKERS, Ducker
-from apilado.core.document.equaliser import MOST_POINTS, AnyPoint, KeyedBell, Phase, Point
+from apilado.core.document.equaliser import MOST_POINTS, AnyPoint, Phase, Point
 from apilado.core.document.kick import Drum, Kick, Trigger
 from apilado.core.document.layer import MOST_NOTES, Layer
 from apilado.core.dsp.crossovers import Border, border
 from apilado.core.notes import Note, in_order
 from apilado.core.parameters import Model, choice, integer, number, switch, text
 from apilado.core.parts import Part
-from apilado.core.sources.layer_sound import LayerSound
 from apilado.core.treatments.registry import AnyTreatment
 
 FORMAT = "apilado-stack"
@@ -233,10 +232,11 @@ class Stack(Model):
         drums = {self.drum_owner(name) for name in names}
         for owner, points in self.equalisers().items():
             for point in points:
-                if not isinstance(point, KeyedBell):
+                followed = point.follows()
+                if followed is None:
                     continue
-                if point.trigger not in names:
-                    raise ValueError(f"{owner}/eq/{point.id}/trigger: there is no trigger '{point.trigger}'")
+                if followed not in names:
+                    raise ValueError(f"{owner}/eq/{point.id}/trigger: there is no trigger '{followed}'")
                 if owner in drums:
                     raise ValueError(f"{owner}/eq/{point.id}: a drum has no keyed bell; one hit has nothing to follow")
 
@@ -258,12 +258,12 @@ class Stack(Model):
                     f"bands 0 to {len(self.crossovers)}"
                 )
             seen = [layer.id]
-            source = layer.source
-            while isinstance(source, LayerSound):
-                if source.layer in seen:
+            followed = layer.source.follows()
+            while followed is not None:
+                if followed in seen:
                     raise ValueError(f"{where}/source: takes its own sound, by way of {' → '.join(seen)}")
-                parent = self.layer(source.layer)
+                parent = self.layer(followed)
                 if parent is None:
-                    raise ValueError(f"{where}/source: there is no layer '{source.layer}'")
+                    raise ValueError(f"{where}/source: there is no layer '{followed}'")
                 seen.append(parent.id)
-                source = parent.source
+                followed = parent.source.follows()

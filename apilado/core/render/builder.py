@@ -16,7 +16,6 @@ from apilado.core.render import steps
 from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.render.stage import Stage, stage
 from apilado.core.sources.base import AssetLoader, Score
-from apilado.core.sources.layer_sound import LayerSound
 from apilado.core.treatments.base import Treatment
 from apilado.core.units import midi_to_hz
 
@@ -36,8 +35,8 @@ class BusStages:
 
 def root_of(stack: Stack, layer: Layer) -> Layer:
     """The layer that a layer's sound begins with: itself, or by way of those whose sound it takes, treated or not."""
-    while isinstance(layer.source, LayerSound):
-        layer = cast(Layer, stack.layer(layer.source.layer))
+    while (followed := layer.source.follows()) is not None:
+        layer = cast(Layer, stack.layer(followed))
     return layer
 
 
@@ -66,8 +65,8 @@ def expected_hz(stack: Stack, layer: Layer, pitch: int) -> float:
 
 def source_root(stack: Stack, layer: Layer) -> Layer:
     """The layer whose raw source this layer sounds with; itself unless it takes another's source untreated."""
-    while isinstance(layer.source, LayerSound) and layer.source.tap == "source":
-        layer = cast(Layer, stack.layer(layer.source.layer))
+    while (followed := layer.source.follows(treated=False)) is not None:
+        layer = cast(Layer, stack.layer(followed))
     return layer
 
 
@@ -142,9 +141,11 @@ class Builder:
         return sound, tuple(inputs)
 
     def source(self, layer: Layer) -> Stage:
-        if isinstance(layer.source, LayerSound):
-            parent = cast(Layer, self.stack.layer(layer.source.layer))
-            return self.source(parent) if layer.source.tap == "source" else self.shaped(parent)
+        followed = layer.source.follows()
+        if followed is not None:
+            parent = cast(Layer, self.stack.layer(followed))
+            raw = layer.source.follows(treated=False) is not None
+            return self.source(parent) if raw else self.shaped(parent)
         context, score = {"load": self.load}, score_of(self.stack, layer)
         return stage(steps.play_source, source=layer.source, score=score, clock=self.clock, context=context)
 

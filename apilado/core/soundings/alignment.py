@@ -29,7 +29,6 @@ from apilado.core.render.builder import root_of
 from apilado.core.render.graph import build
 from apilado.core.render.stage import Stage, stage
 from apilado.core.soundings.measures import Measures, note_spans
-from apilado.core.sources.tone import ToneSource
 from apilado.core.units import midi_to_hz, power_to_db
 
 LONGEST_DELAY_MS = 50.0
@@ -96,9 +95,7 @@ def freedoms(stack: Stack, names: tuple[str, ...]) -> list[Freedom]:
     result = []
     for layer in chosen:
         root = root_of(stack, layer)
-        source = root.source
-        has_phase = isinstance(source, ToneSource) and all(tone.phase == "fixed" for tone in source.tones)
-        result.append(Freedom(layer.id, root.id if has_phase else ""))
+        result.append(Freedom(layer.id, "" if root.source.turned(0.0) is None else root.id))
     return result
 
 
@@ -202,8 +199,9 @@ def as_edit(stack: Stack, solution: Solution) -> Several | None:
         edits += _placement(layer, setting, delays[name] - least)
     for name, cycles in turned.items():
         root = stack.layer(name)
-        if root is not None and abs(cycles) > 1e-4 and isinstance(root.source, ToneSource):
-            edits += _phases(name, root.source, cycles)
+        if root is not None and abs(cycles) > 1e-4:
+            values = root.source.turned(cycles) or {}
+            edits += [SetValue(path=f"layers/{name}/source/{path}", value=value) for path, value in values.items()]
     return Several(name="Plumb the stack", edits=tuple(edits)) if edits else None
 
 
@@ -219,16 +217,6 @@ def _placement(layer: Layer, setting: Setting, delay_ms: float) -> list[AnyEdit]
         edits.append(SetValue(path=f"layers/{layer.id}/polarity", value=flipped))
     if abs(delay_ms - layer.delay_ms) > 1e-3:
         edits.append(SetValue(path=f"layers/{layer.id}/delay_ms", value=round(min(delay_ms, LONGEST_DELAY_MS), 3)))
-    return edits
-
-
-def _phases(layer: str, source: ToneSource, cycles: float) -> list[AnyEdit]:
-    """The whole sound earlier by cycles of the note: each of its tones by as many of its own."""
-    edits: list[AnyEdit] = []
-    for tone in source.tones:
-        degrees = (tone.start_phase_deg + 360.0 * cycles * tone.ratio()) % 360.0
-        path = f"layers/{layer}/source/tones/{tone.id}/start_phase_deg"
-        edits.append(SetValue(path=path, value=round(degrees, 1) % 360.0))
     return edits
 
 
@@ -263,19 +251,5 @@ def drifting(stack: Stack, found: tuple[Meeting, ...]) -> tuple[str, ...]:
     for name in dict.fromkeys(name for m in found if m.meets and m.drifts for name in (m.lower, m.upper)):
         layer = stack.layer(name)
         if layer is not None:
-            reasons += _why_it_drifts(stack, layer)
+            reasons += [why.format(layer=layer.name) for why in root_of(stack, layer).source.drifts()]
     return tuple(dict.fromkeys(reasons))
-
-
-def _why_it_drifts(stack: Stack, layer: Layer) -> list[str]:
-    source = root_of(stack, layer).source
-    if not isinstance(source, ToneSource):
-        return [f"'{layer.name}' is a recording: where it was played against the others in pitch, no setting holds."]
-    said = []
-    if any(tone.copies > 1 and tone.detune_cents > 0.0 for tone in source.tones):
-        said.append(f"The detuned copies of '{layer.name}' drift against its neighbours: fewer copies, or none below.")
-    if any(tone.phase == "free" for tone in source.tones):
-        said.append(f"'{layer.name}' begins every note with another phase: fix its start phase.")
-    if any(abs(tone.cents) > 0.0 or tone.semitones % 12 for tone in source.tones):
-        said.append(f"'{layer.name}' plays other pitches than its neighbours: they cannot keep one phase.")
-    return said

@@ -43,6 +43,25 @@ class Source(Model):
         """The sound over the whole clock, shape (1 or 2, clock.frames). Pure: same arguments, same samples."""
         raise NotImplementedError
 
+    def follows(self, *, treated: bool = True) -> str | None:
+        """The id of the layer whose sound it takes; None for a sound of its own.
+
+        Args:
+            treated: whether one that is taken behind the other's treatments counts too.
+        """
+        return None
+
+    def turned(self, cycles: float) -> dict[str, float] | None:
+        """The values, by their address in the source, with which its whole sound is earlier by cycles of the note.
+
+        None where it cannot be turned.
+        """
+        return None
+
+    def drifts(self) -> tuple[str, ...]:
+        """Why it keeps no phase against its neighbours: sentences with {layer} for the name of its layer."""
+        return ()
+
     def asset_hashes(self) -> tuple[str, ...]:
         """The SHA-256 of every asset it needs."""
         return ()

@@ -18,6 +18,9 @@ class LayerSound(Source):
     layer: str = text("", label="Layer", longest=40)
     tap: Literal["source", "treated"] = choice("source", label="Taken")
 
+    def follows(self, *, treated: bool = True) -> str | None:
+        return self.layer if treated or self.tap == "source" else None
+
     @classmethod
     def beginning(cls, stack: Any, layer: Any) -> dict[str, Any]:
         for other in stack.layers:
@@ -29,7 +32,7 @@ class LayerSound(Source):
 def _roots(stack: Any, layer: Any) -> list[str]:
     """A layer's id, and those of all that its sound comes from."""
     found = [layer.id]
-    while isinstance(layer.source, LayerSound):
-        layer = stack.layer(layer.source.layer)
+    while (followed := layer.source.follows()) is not None:
+        layer = stack.layer(followed)
         found.append(layer.id)
     return found

@@ -34,7 +34,7 @@ class Tone(Part):
         low=0.0,
         high=2.0,
         most=MOST_HARMONICS,
-        step=0.001,
+        step=0.0001,
         blanks=True,
         label="Harmonics",
         help=f"Amplitudes of harmonics 1, 2, 3 … up to {MOST_HARMONICS}; a blank keeps the shape's own",
@@ -123,6 +123,23 @@ class ToneSource(Source):
         played = voice_notes(score.notes, clock.beats)
         over = max((note.end_beats for note in played), default=0.0) - clock.beats
         return max(0.0, beats_to_seconds(over, clock.tempo_bpm) + self.envelope.release_ms / 1000.0)
+
+    def turned(self, cycles: float) -> dict[str, float] | None:
+        if any(tone.phase == "free" for tone in self.tones):
+            return None
+        # Each of its tones by as many cycles of its own.
+        degrees = {tone.id: (tone.start_phase_deg + 360.0 * cycles * tone.ratio()) % 360.0 for tone in self.tones}
+        return {f"tones/{name}/start_phase_deg": round(angle, 1) % 360.0 for name, angle in degrees.items()}
+
+    def drifts(self) -> tuple[str, ...]:
+        said = []
+        if any(tone.copies > 1 and tone.detune_cents > 0.0 for tone in self.tones):
+            said.append("The detuned copies of '{layer}' drift against its neighbours: fewer copies, or none below.")
+        if any(tone.phase == "free" for tone in self.tones):
+            said.append("'{layer}' begins every note with another phase: fix its start phase.")
+        if any(abs(tone.cents) > 0.0 or tone.semitones % 12 for tone in self.tones):
+            said.append("'{layer}' plays other pitches than its neighbours: they cannot keep one phase.")
+        return tuple(said)
 
     def lowest_ratio(self) -> float:
         return min(tone.ratio() for tone in self.tones)

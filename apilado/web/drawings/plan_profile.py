@@ -12,7 +12,6 @@ from apilado.core.document.equaliser import Point, eq_sections, still_and_moving
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.filters import sections_response
 from apilado.core.dsp.oscillators import shape_harmonics, with_overrides
-from apilado.core.parameters import parameters_of
 from apilado.core.render.response import chains, split_sum
 from apilado.core.sources.tone import MOST_HARMONICS, ToneSource
 from apilado.core.units import gain_to_db, midi_to_hz, midi_to_name
@@ -111,8 +110,6 @@ def cutting(stack: Stack, view: View) -> str:
 
 def _tack(view: View, path: str, point: Point) -> str:
     gain = getattr(point, "gain_db", 0.0)
-    ranges = {parameter.name: parameter for parameter in parameters_of(type(point))}
-    hertz, decibels = ranges["frequency_hz"], ranges.get("gain_db")
     x, y, middle = view.gain_x(gain), view.y(point.frequency_hz), view.gain_x(0.0)
     name = f"{point.label}, {short_hz(point.frequency_hz)}"
     state = "eq-point" + ("" if point.on else " is-off") + (" is-listened" if view.point == path else "")
@@ -128,11 +125,7 @@ def _tack(view: View, path: str, point: Point) -> str:
         data_key=point_key(path),
         data_frequency=repr(point.frequency_hz),
         data_db=f"{gain:g}",
-        data_low_db=decibels and f"{decibels.low:g}",
-        data_high_db=decibels and f"{decibels.high:g}",
-        data_low_hz=f"{hertz.low:g}",
-        data_high_hz=f"{hertz.high:g}",
-        **handle(name, point.frequency_hz, f"{name}, {gain:+.1f} dB", hertz.low, hertz.high),
+        **handle(name, point.frequency_hz, f"{name}, {gain:+.1f} dB", 20, 20000),
     )
 
 

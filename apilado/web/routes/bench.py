@@ -14,7 +14,8 @@ from apilado.core.document.declarations import parameter_at
 from apilado.core.document.edits import edit_from_data
 from apilado.core.document.stack import Stack
 from apilado.core.measure.loudness import measure_loudness
-from apilado.core.parameters import Model
+from apilado.core.notes import Note
+from apilado.core.parameters import Model, parameters_of
 from apilado.core.render.audition import Audition
 from apilado.core.render.graph import build
 from apilado.core.render.stage import stage
@@ -43,6 +44,7 @@ MOST_ASKED = 12
 CHOOSERS = ("Drums", "Ducks", "Buses")
 VALUES_IN_LISTS = ("hits", "note_levels_db", "amounts", "silent_bars")
 """Parts of a document whose length does not change which controls there are."""
+PITCHES = next(f"{p.low:.0f} {p.high:.0f}" for p in parameters_of(Note) if p.name == "pitch")
 RULE_LIMITS = MappingProxyType({rule.id: rule.limits for rule in RULES})
 
 
@@ -77,7 +79,9 @@ def bench(request: Request, stack_id: int) -> HTMLResponse:
     """The page."""
     head = workspace_of(request).stacks.head(stack_id)
     return HTMLResponse(
-        page(request, "bench.html", head=head, stack=head.stack, facts=facts, audio_accept=AUDIO_ACCEPT)
+        page(
+            request, "bench.html", pitches=PITCHES, head=head, stack=head.stack, facts=facts, audio_accept=AUDIO_ACCEPT
+        )
     )
 
 

@@ -205,6 +205,7 @@ def _ringing_said(stack: Stack, owner: str) -> str:
 
 
 def _trigger_field(stack: Stack, point: Point, path: str) -> tuple[Field, ...]:
-    if not isinstance(point, KeyedBell):
+    followed = point.follows()
+    if followed is None:
         return ()
-    return (choice_field(f"{path}/trigger", "Trigger", point.trigger, list(stack.drum_names().items())),)
+    return (choice_field(f"{path}/trigger", "Trigger", followed, list(stack.drum_names().items())),)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from types import MappingProxyType
 
-from apilado.core.document.equaliser import KeyedBell
 from apilado.core.document.kick import KICK_SOUNDS
 from apilado.core.document.stack import Stack
 from apilado.web.sheets.base import AUDIO_ACCEPT, HITS_ACCEPT, Action, Section, eq_section, fields_of
@@ -93,7 +92,7 @@ def _users(stack: Stack, name: str) -> str:
         f"a keyed bell of '{stack.owner_name(owner)}'"
         for owner, points in stack.equalisers().items()
         for point in points
-        if isinstance(point, KeyedBell) and point.trigger == name
+        if point.follows() == name
     ]
     return ", ".join([*duckers, *bells])
 

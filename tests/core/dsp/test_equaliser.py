@@ -240,8 +240,9 @@ class MovingTest(unittest.TestCase):
         self.assertEqual(float(opened[:10000].max()), 0.0)
         self.assertGreater(float(opened[10000:15000].max()), 0.98)
         self.assertLess(float(opened[15000 + 48 * 150 :].max()), 0.01)
-        still, moving = still_and_moving((Bell(), point, Bell(on=False)))
-        self.assertEqual((still, moving), ((Bell(),), (point,)))
+        bell = Bell()
+        still, moving = still_and_moving((bell, point, Bell(on=False)))
+        self.assertEqual((still, moving), ((bell,), (point,)))
 
 
 if __name__ == "__main__":

@@ -38,7 +38,8 @@ class LinearPhaseTest(unittest.TestCase):
                 for frequencies in ((110.0,), (90.0, 113.5), (70.0, 300.0, 2500.0)):
                     stack, load = split_take(take, rate, frequencies, slope)
                     for index in range(len(frequencies)):
-                        stack = apply(stack, SetValue(path=f"crossovers/{index}/kind", value="linear-phase"))
+                        path = f"{stack.crossover_path(index)}/kind"
+                        stack = apply(stack, SetValue(path=path, value="linear-phase"))
                     sounds = rendered(stack, load, looped=False)
                     total = sum(sounds[layer.id].astype(np.float64) for layer in stack.layers)
                     whole = rendered(

@@ -24,6 +24,7 @@ class Bench {
     this.url = `/stacks/${root.dataset.stack}`;
     this.client = clientOfTab();
     this.revision = Number(root.dataset.revision);
+    this.pitches = root.dataset.pitches.split(" ").map(Number); // the lowest and the highest that a note can have
     this.info = { beats: Number(root.dataset.beats), beatsPerBar: Number(root.dataset.beatsPerBar) };
     this.selected = sessionStorage.getItem(`selected ${this.url}`) ?? "piece";
     this.item = "";

@@ -8,20 +8,19 @@ const KEYS_TOGETHER_MS = 900;
 
 const snapped = (beats, free) => (free ? Math.round(beats * 64) / 64 : Math.round(beats / SNAP_BEATS) * SNAP_BEATS);
 const within = (value, low, high) => Math.min(high, Math.max(low, value));
-const rounded = (value, digits) => Number(value.toFixed(digits));
 
 /** For each kind: `take(part, bench)` reads it once; `pull(...)` and `step(...)` give a maker of edits, or null. */
 const KINDS = {
   crossover: {
     take: (part) => ({ crossover: part.dataset.crossover, frequency: Number(part.getAttribute("aria-valuenow")) }),
     pull: (taken, event, bench) => () => ({
-      op: "move-crossover", crossover: taken.crossover, frequency_hz: rounded(bench.panels.frequencyAt(event), 1),
+      op: "move-crossover", crossover: taken.crossover, frequency_hz: bench.panels.frequencyAt(event),
     }),
     step: (taken, key, large) => {
       const factor = { ArrowUp: 1, ArrowDown: -1 }[key];
       if (!factor) return null;
       taken.frequency *= 2 ** ((factor * (large ? 4 : 1)) / 24);
-      return () => ({ op: "move-crossover", crossover: taken.crossover, frequency_hz: rounded(taken.frequency, 1) });
+      return () => ({ op: "move-crossover", crossover: taken.crossover, frequency_hz: taken.frequency });
     },
     remove: (taken) => () => ({ op: "remove-crossover", crossover: taken.crossover }),
   },
@@ -29,7 +28,6 @@ const KINDS = {
     take: (part) => ({
       path: part.dataset.path, hasGain: part.dataset.gain === "yes",
       frequency: Number(part.dataset.frequency), gain: Number(part.dataset.db),
-      lowDb: Number(part.dataset.lowDb), highDb: Number(part.dataset.highDb), lowHz: Number(part.dataset.lowHz), highHz: Number(part.dataset.highHz),
     }),
     pull: (taken, event, bench) => pointEdit(taken, bench.panels.frequencyAt(event), gainAt(event, bench)),
     step: (taken, key, large) => {
@@ -61,7 +59,7 @@ const KINDS = {
       const right = { ArrowRight: 1, ArrowLeft: -1 }[key] ?? 0;
       if (!up && !right) return null;
       return noteEdit(taken, {
-        pitch: within(taken.note.pitch + up * (large ? 12 : 1), 0, 127),
+        pitch: within(taken.note.pitch + up * (large ? 12 : 1), ...bench.pitches),
         start_beats: within(taken.note.start_beats + right * (large ? 1 : SNAP_BEATS), 0, bench.info.beats - SHORTEST_NOTE),
       });
     },
@@ -100,7 +98,7 @@ const KINDS = {
     }),
     pull: (taken, event, bench) => {
       const after = Math.max(0, bench.panels.beatAt(event) - taken.hit);
-      if (taken.part === "release") return duckEdit(taken, { release: Math.max(1 / 64, after - taken.hold) });
+      if (taken.part === "release") return duckEdit(taken, { release: after - taken.hold });
       return duckEdit(taken, { hold: after, depth: depthAt(event, taken, bench) });
     },
     step: (taken, key, large) => {
@@ -108,8 +106,8 @@ const KINDS = {
       const down = { ArrowDown: 1, ArrowUp: -1 }[key] ?? 0;
       if (!right && !(down && taken.part === "hold")) return null;
       const by = right * (large ? 1 / 8 : 1 / 64);
-      if (taken.part === "release") return duckEdit(taken, { release: Math.max(1 / 64, taken.release + by) });
-      return duckEdit(taken, { hold: Math.max(0, taken.hold + by), depth: within(taken.depth + down * (large ? 3 : 0.5), 0, 60) });
+      if (taken.part === "release") return duckEdit(taken, { release: taken.release + by });
+      return duckEdit(taken, { hold: taken.hold + by, depth: taken.depth + down * (large ? 3 : 0.5) });
     },
   },
   harmonic: {
@@ -127,45 +125,37 @@ const KINDS = {
   },
 };
 
+/** What a hand is pulling: the server holds it within the range, and rounds it. */
+const pulled = (path, values) => Object.entries(values).map(([name, value]) => ({ op: "set", path: `${path}/${name}`, value, held: true }));
+
 function pointEdit(taken, frequency, gain) {
-  taken.frequency = within(frequency, taken.lowHz, taken.highHz);
-  const edits = [{ op: "set", path: `${taken.path}/frequency_hz`, value: rounded(taken.frequency, 1) }];
-  if (taken.hasGain) {
-    taken.gain = within(gain, taken.lowDb, taken.highDb);
-    edits.push({ op: "set", path: `${taken.path}/gain_db`, value: rounded(taken.gain, 1) });
-  }
+  Object.assign(taken, { frequency, gain });
+  const edits = pulled(taken.path, { frequency_hz: frequency, ...(taken.hasGain && { gain_db: gain }) });
   return () => ({ op: "several", name: "Pull an EQ point", edits });
 }
 
 /** Both ends of a carve pair: the one that is pulled, and the other in its old proportion. */
 function pairEdit(taken, frequency, gain) {
-  taken.frequency = within(frequency, 20, 20000);
-  const own = within(taken.end === "dip" ? -gain : gain, 0, 18);
-  const other = within(own * taken.share, 0, 18);
+  taken.frequency = frequency;
+  const own = Math.max(0, taken.end === "dip" ? -gain : gain); // what is pulled over to the other side is nothing
+  const other = own * taken.share;
   [taken.dip, taken.lift] = taken.end === "dip" ? [own, other] : [other, own];
   const values = { frequency_hz: taken.frequency, dip_db: taken.dip, lift_db: taken.lift };
-  const edits = Object.entries(values).map(([name, value]) => ({ op: "set", path: `${taken.path}/${name}`, value: rounded(value, 1) }));
-  return () => ({ op: "several", name: "Pull a carve pair", edits });
+  return () => ({ op: "several", name: "Pull a carve pair", edits: pulled(taken.path, values) });
 }
 
 /** Lengths of a drawn duck, in the unit that it is kept in. */
 function duckEdit(taken, change) {
   Object.assign(taken, change);
-  const ms = taken.lengths === "ms";
-  const length = (beats, most) => (ms ? rounded(within(beats * taken.beatMs, 0, most), 0) : rounded(beats, 4));
-  const values = {
-    depth_db: rounded(taken.depth, 1),
-    [ms ? "hold_ms" : "hold_beats"]: ms ? length(taken.hold, 1000) : within(length(taken.hold), 0, 4),
-    [ms ? "release_ms" : "release_beats"]: ms ? Math.max(5, length(taken.release, 2000)) : within(length(taken.release), 1 / 64, 8),
-  };
-  const edits = Object.entries(values).map(([name, value]) => ({ op: "set", path: `${taken.path}/${name}`, value }));
-  return () => ({ op: "several", name: "Pull a duck", edits });
+  const [unit, scale] = taken.lengths === "ms" ? ["ms", taken.beatMs] : ["beats", 1];
+  const values = { depth_db: taken.depth, [`hold_${unit}`]: taken.hold * scale, [`release_${unit}`]: taken.release * scale };
+  return () => ({ op: "several", name: "Pull a duck", edits: pulled(taken.path, values) });
 }
 
 function depthAt(event, taken, bench) {
   const box = bench.panels.svg.strip.getBoundingClientRect();
   const share = (event.clientY - box.top) / box.height - taken.top;
-  return within((share / (1 - taken.top - 4 / box.height)) * taken.span, 0, 60);
+  return (share / (1 - taken.top - 4 / box.height)) * taken.span;
 }
 
 function noteEdit(taken, change) {
@@ -189,7 +179,7 @@ function hitEdit(taken, beat, bench) {
 }
 
 function harmonicEdit(taken, amplitude) {
-  return () => ({ op: "harmonic", path: taken.path, number: taken.number, amplitude: rounded(within(amplitude, 0, 2), 4) });
+  return () => ({ op: "harmonic", path: taken.path, number: taken.number, amplitude });
 }
 
 function gainAt(event, bench) {
@@ -208,7 +198,7 @@ function amplitudeAt(event, bench) {
 }
 
 function pitchAt(event, bench) {
-  return within(Math.round(69 + 12 * Math.log2(bench.panels.frequencyAt(event) / 440)), 0, 127);
+  return within(Math.round(69 + 12 * Math.log2(bench.panels.frequencyAt(event) / 440)), ...bench.pitches);
 }
 
 export function listenToHandles(bench) {
@@ -221,7 +211,7 @@ export function listenToHandles(bench) {
       if (!part) {
         const cut = event.target.closest("[data-cut]");
         if (cut) {
-          const frequency = rounded(bench.panels.frequencyAt(event), 1);
+          const frequency = bench.panels.frequencyAt(event);
           bench.edit(() => ({ op: "split-layer", layer: cut.dataset.cut, frequency_hz: frequency }));
           return;
         }
@@ -300,9 +290,9 @@ function added(panel, event, bench) {
     const now = { start_beats: beat, length_beats: 2 * SNAP_BEATS, pitch: pitchAt(event, bench), velocity: 100, slide: false };
     return { op: "note", was: null, now };
   }
-  if (panel === "pile") return { op: "add-crossover", frequency_hz: rounded(within(bench.panels.frequencyAt(event), 30, 16000), 1) };
+  if (panel === "pile") return { op: "add-crossover", frequency_hz: bench.panels.frequencyAt(event) };
   const eq = panel === "profile" && bench.panels.svg.profile.querySelector("[data-eq]");
   if (!eq) return null;
-  const part = { kind: "bell", frequency_hz: rounded(bench.panels.frequencyAt(event), 1), gain_db: rounded(gainAt(event, bench), 1) };
-  return { op: "add", path: eq.dataset.eq, part };
+  const part = { kind: "bell", frequency_hz: bench.panels.frequencyAt(event), gain_db: gainAt(event, bench) };
+  return { op: "add", path: eq.dataset.eq, part, held: true };
 }
