@@ -68,10 +68,8 @@ def measure_notes(
         part = segment(audio, span.first + begun, min(max(span.frames - begun, 1), longest))
         found = None
         if pitches and float(np.max(np.abs(part), initial=0.0)) > QUIET:
-            # Of what is measured the last: a pitch that drops at the start has settled by then. A note that is not
-            # clear there, of a string that was plucked hard, is heard out.
-            middle = (part[0] + part[1]) / 2.0
-            found = pitch_hz(middle[-steady:], rate_hz) or pitch_hz(middle, rate_hz)
+            # Of what is measured the last: a pitch that drops at the start has settled by then.
+            found = pitch_hz((part[0, -steady:] + part[1, -steady:]) / 2.0, rate_hz)
         power = _note_power(audio, span, part, found or span.expected_hz, rate_hz)
         measured.append(NoteMeasure(span.start_beats, span.pitch, float(power_to_db(power)), found))
     return tuple(measured)

@@ -11,7 +11,8 @@ COARSE_HZ = 12000.0
 AS_HIGH = 0.95
 CLEAR, LIKELY, IN_HARMONICS = 0.85, 0.75, 0.2
 """A period is believed from `CLEAR` on, from `LIKELY` on where the harmonics agree with it."""
-DOUBTED_BELOW_HZ, MULTIPLES, AMISS, BETTER_BY = 400.0, (2.0, 3.0, 0.5, 1.0 / 3.0), 0.03, 0.03
+DOUBTED_BELOW_HZ, MULTIPLES, AMISS = 400.0, (2.0, 3.0, 0.5, 1.0 / 3.0), 0.03
+BETTER_BY, LONGER_BY = 0.03, 0.005
 HARMONICS = np.array([1.0, 2.0, 3.0, 5.0, 7.0, 11.0, 13.0])
 HARMONICS_TO_HZ = 2500.0
 
@@ -50,7 +51,10 @@ def pitch_hz(signal: NDArray[np.floating], rate_hz: float) -> float | None:
     rivals = [first]
     if found[first] < DOUBTED_BELOW_HZ:
         near = np.min(np.abs(beside[:, None] / np.asarray(MULTIPLES) - 1.0), axis=1) < AMISS
-        rivals += list(np.flatnonzero(near & (height >= LIKELY)))
+        # A longer period has to repeat better than the first, a shorter one nearly as well.
+        rivals += list(np.flatnonzero(near & (height >= np.where(beside < 1.0, height[first] + LONGER_BY, LIKELY))))
+    if len(rivals) == 1 and height[first] >= CLEAR:
+        return float(found[first])
     said = harmonic_strength(x, found[rivals], rate_hz)
     score = said + height[rivals]
     chosen = int(np.argmax(score))
