@@ -12,7 +12,7 @@ from apilado.core.parts import ID_PATTERN, Part, new_id
 from apilado.demo.stacks import lock_gate, slipway
 from apilado.errors import InvalidEdit
 from tests.seeded.stacks import seeded_stack
-from tests.support import without_ids
+from tests.support import graph_of, loader, without_ids
 
 APILADO = Path(__file__).parents[3] / "apilado"
 STACK = slipway().stack
@@ -129,6 +129,27 @@ class AddressesTest(unittest.TestCase):
                         apply(now, SetValue(path=f"{path}/on", value=False))
                 else:
                     self.assertEqual(addresses.get(now, path), part)
+
+    def test_ids_are_heard_nowhere(self):
+        """The same parts under other ids make the same stages: what is cached stays good."""
+        for stack in self.stacks:
+            data = stack.model_dump(mode="json")
+            owners = [*data["layers"], *data["triggers"], data["kick"], data["bus"], data["shared"]]
+            for owner in owners:
+                owner["eq"] = addresses.with_fresh_ids(owner["eq"])
+                owner["source"] = addresses.with_fresh_ids(owner.get("source"))
+                owner["treatments"] = addresses.with_fresh_ids(owner.get("treatments"))
+                for name in ("source", "treatments"):
+                    if owner[name] is None:
+                        del owner[name]
+            data["crossovers"] = addresses.with_fresh_ids(data["crossovers"])
+            other = Stack.model_validate(data)
+            keys = [graph_of(each, loader({})).output.key for each in (stack, other)]
+            self.assertEqual(*keys)
+            ids = [
+                {part.id for path, part in parts_in(each) if "eq" in path or "tones" in path} for each in (stack, other)
+            ]
+            self.assertFalse(ids[0] & ids[1])
 
     def test_ids_are_random_and_fit_their_pattern(self):
         made = {new_id() for _ in range(2000)}
