@@ -9,7 +9,9 @@ from __future__ import annotations
 
 import math
 import typing
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from functools import cache
 from types import MappingProxyType
 from typing import Any, Literal, Union
 
@@ -233,6 +235,15 @@ def numbers(
     return Field(default=(), max_length=most, description=help or None, json_schema_extra=extra)
 
 
+def models_in(annotation: Any) -> Iterator[type[BaseModel]]:
+    """The models that a type is made of: itself, the members of a union, what a list holds."""
+    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+        yield annotation
+    for inner in typing.get_args(annotation):
+        yield from models_in(inner)
+
+
+@cache
 def parameters_of(model: type[BaseModel]) -> tuple[Parameter, ...]:
     """The parameters that a model declares, in the order of their fields; other fields are left out."""
     found = []

@@ -236,6 +236,9 @@ class EditsTest(WebCase):
         self.assertEqual(self.step("undo", "mine"), "Took back ‘Tempo: 100 bpm’, which was done in another tab.")
         self.assertEqual(self.step("redo", "mine"), "Did again ‘Tempo: 100 bpm’, which was done in another tab.")
         self.assertIsNone(self.step("undo", "theirs"))
+        files = {"file": ("bass.wav", wav(sine(50.0, 0.5)))}
+        self.client.post(f"/stacks/{self.stack_id}/audio", data={"target": "new", "client": "theirs"}, files=files)
+        self.assertIn("which was done in another tab", self.step("undo", "mine"))
         self.assertIsNone(self.step("undo", "mine"))  # there is nothing left to take back
 
     def test_undo_and_redo(self):

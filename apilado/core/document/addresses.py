@@ -62,11 +62,12 @@ def member(place: Any, name: str) -> Any:
 
 def index_in(members: list[Any] | tuple[Any, ...], name: str) -> int | None:
     """The place of a member of a list: by its id where members have ids, else by number; None if it is not there."""
-    for index, each in enumerate(members):
-        if _id_of(each) == name or (name.startswith(BY_CONTENT) and content_of(each) == name):
-            return index
-    named = bool(members) and _id_of(members[0]) is not None
-    return int(name) if not named and PLACE.fullmatch(name) and int(name) < len(members) else None
+    if not members:
+        return None
+    if _id_of(members[0]) is None and PLACE.fullmatch(name):
+        return int(name) if int(name) < len(members) else None
+    called = content_of if name.startswith(BY_CONTENT) else _id_of
+    return next((index for index, each in enumerate(members) if called(each) == name), None)
 
 
 def walked(root: Any, path: str) -> list[Any]:

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import typing
-from collections.abc import Iterator
 from typing import Any
 
 from pydantic import BaseModel
 
 from apilado.core.document.addresses import find, parted
 from apilado.core.document.stack import Stack
-from apilado.core.parameters import Parameter, parameters_of
+from apilado.core.parameters import Parameter, models_in, parameters_of
 from apilado.errors import InvalidEdit
 
 
@@ -31,15 +29,7 @@ def kinds_at(stack: Stack, path: str) -> tuple[type[BaseModel], ...]:
     holder = find(stack, path_of_holder) if path_of_holder else stack
     if not isinstance(holder, BaseModel) or last not in type(holder).model_fields:
         return ()
-    return tuple(each for each in _named_in(type(holder).model_fields[last].annotation) if "kind" in each.model_fields)
-
-
-def _named_in(annotation: Any) -> Iterator[type[BaseModel]]:
-    """The models that a type is made of."""
-    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
-        yield annotation
-    for inner in typing.get_args(annotation):
-        yield from _named_in(inner)
+    return tuple(each for each in models_in(type(holder).model_fields[last].annotation) if "kind" in each.model_fields)
 
 
 def kind_of(stack: Stack, path: str, kind: Any, what: str) -> type[BaseModel]:

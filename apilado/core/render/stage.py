@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-import typing
+import json
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cache, partial
@@ -12,6 +12,7 @@ from typing import Any
 from pydantic import BaseModel
 
 from apilado import __version__
+from apilado.core.parameters import models_in
 from apilado.core.parts import Part
 
 Result = Any
@@ -34,15 +35,17 @@ class Stage:
 
 
 @cache
-def ids_in(model: type[BaseModel]) -> Any:
-    """What to leave out of a model's dump so that no part's id is in it: a name is nothing that is heard."""
-    found: dict[str, Any] = {"id": True} if issubclass(model, Part) else {}
-    for name, field in model.model_fields.items():
-        members = [each for each in typing.get_args(field.annotation) if isinstance(each, type)]
-        inner = [ids_in(each) for each in members if issubclass(each, BaseModel)]
-        if inner and inner[0]:
-            found[name] = {"__all__": inner[0]}
-    return found
+def holds_parts(model: type[BaseModel]) -> bool:
+    """Whether a part with an id can be in a model, or is one."""
+    inner = (each for field in model.model_fields.values() for each in models_in(field.annotation))
+    return issubclass(model, Part) or any(holds_parts(each) for each in inner)
+
+
+def without_ids(data: Any) -> Any:
+    """Parsed JSON without the ids in it: they are names, and nothing of them is heard."""
+    if isinstance(data, dict):
+        return {name: without_ids(value) for name, value in data.items() if name != "id"}
+    return [without_ids(each) for each in data] if isinstance(data, list) else data
 
 
 def canonical(value: Any) -> str:
@@ -52,7 +55,9 @@ def canonical(value: Any) -> str:
         TypeError: a value of a kind that has no canonical text here.
     """
     if isinstance(value, BaseModel):
-        return f"{type(value).__qualname__}{value.model_dump_json(exclude=ids_in(type(value)))}"
+        if holds_parts(type(value)):
+            return f"{type(value).__qualname__}{json.dumps(without_ids(value.model_dump(mode='json')))}"
+        return f"{type(value).__qualname__}{value.model_dump_json()}"
     if isinstance(value, tuple):
         return "(" + ",".join(canonical(item) for item in value) + ")"
     if value is None or isinstance(value, bool | int | float | str):

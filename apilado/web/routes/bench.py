@@ -105,7 +105,8 @@ def changed_values(before: Stack, after: Stack) -> dict[str, str]:
             into[path[1:]] = place
         return into
 
-    old, new = flat(before.model_dump(mode="json"), "", {}), flat(after.model_dump(mode="json"), "", {})
+    # A note's field is called by what the note is, and drawn anew with it.
+    old, new = (flat(stack.model_dump(mode="json", exclude={"pattern"}), "", {}) for stack in (before, after))
     told = {path: value for path, value in new.items() if old.get(path, unsaid(path, value)) != value}
     gone = {path: 1.0 for path, value in old.items() if "/amounts/" in path and path not in new and value != 1.0}
     return {path: formatted(value, parameter_at(after, path)) for path, value in {**told, **gone}.items()}

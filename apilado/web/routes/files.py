@@ -38,7 +38,13 @@ router = APIRouter()
 
 
 @router.post("/stacks/{stack_id}/audio")
-def audio(request: Request, stack_id: int, target: str = Form(), file: UploadFile = File()) -> dict[str, Any]:  # noqa: B008
+def audio(
+    request: Request,
+    stack_id: int,
+    target: str = Form(),
+    client: str = Form(default="", max_length=80),
+    file: UploadFile = File(),  # noqa: B008
+) -> dict[str, Any]:
     """An audio file as a drum, as a layer's take, as a new layer, or as the piece to compare with; answers with what
     was done, or with a question in a dialog."""
     workspace = workspace_of(request)
@@ -65,7 +71,7 @@ def audio(request: Request, stack_id: int, target: str = Form(), file: UploadFil
             asked = {"layer": layer, "names": [follower.name for follower in followers]}
             offered = {"name": name, "keep": change.model_copy(update={"alone": True}), "follow": change}
             return {"dialog": page(request, "_partials/followers.html", **asked, **offered)}
-    done = stacks.edit(workspace, stack_id, change)
+    done = stacks.edit(workspace, stack_id, change, client=client)
     after = done.revision.stack
     said = [f"{change.title(done.before, after)}.", change.remark(after)]
     if target != "reference" and not np.any(workspace.load(asset.sha256, after.sample_rate)):

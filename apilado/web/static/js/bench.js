@@ -304,6 +304,7 @@ class Bench {
         openDialog(await response.text());
       } else {
         form.append("target", target);
+        form.append("client", this.client);
         const { told, select, dialog } = await (await postForm(`${this.url}/audio`, form)).json();
         if (dialog) openDialog(dialog);
         else {

@@ -58,10 +58,14 @@ function listenToFingers(bench, svg, redraw) {
 function listenToTaps(svg) {
   let last = { at: -Infinity, x: 0, y: 0 };
   let touched = false;
-  svg.addEventListener("pointerdown", (event) => { touched = event.pointerType === "touch"; }, true);
+  let begun = { x: 0, y: 0 };
+  svg.addEventListener("pointerdown", (event) => {
+    touched = event.pointerType === "touch";
+    begun = { x: event.clientX, y: event.clientY };
+  }, true);
   svg.addEventListener("pointerup", (event) => {
-    if (event.pointerType !== "touch") return;
     const { clientX: x, clientY: y } = event;
+    if (event.pointerType !== "touch" || Math.hypot(x - begun.x, y - begun.y) > SLOP_PX) return;
     const again = event.timeStamp - last.at < TAPS_TOGETHER_MS && Math.hypot(x - last.x, y - last.y) < 3 * SLOP_PX;
     last = again ? { at: -Infinity, x, y } : { at: event.timeStamp, x, y };
     if (again) document.elementFromPoint(x, y).dispatchEvent(new MouseEvent("dblclick", { bubbles: true, clientX: x, clientY: y }));
