@@ -213,6 +213,13 @@ class Builder:
                 )
         return sound
 
+    def mixed(self, parts: Sequence[Stage]) -> Stage:
+        """The sum of parts, one by one: a part is let go when it is in."""
+        total, frames = parts[:2], self.clock.frames
+        for part in parts[2:]:
+            total = [stage(steps.mix, *total, frames=frames, kept=False), part]
+        return stage(steps.mix, *total, frames=frames)
+
     def bus(self, bus_input: Stage) -> BusStages:
         """The bass's own bus."""
         bus = self.stack.bus

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
+from heapq import heappop, heappush
 from threading import Event, Lock
 from time import perf_counter
 from typing import Any
@@ -57,6 +58,8 @@ class Engine:
 
     def once(self, stage: Stage, inputs: Sequence[Any], token: Token) -> Any:
         """A stage's result from its inputs; where another run is computing it already, that one's."""
+        if not stage.kept:
+            return self._computed(stage, inputs, token)
         while True:
             found = self.cache.get(stage.key)
             if found is not None:
@@ -70,18 +73,27 @@ class Engine:
         try:
             found = self.cache.get(stage.key)  # finished between the look and the claim
             if found is None:
-                begun = perf_counter()
-                found = frozen(stage.function(*inputs))
-                token.spent[stage.key] = perf_counter() - begun
+                found = self._computed(stage, inputs, token)
                 self.cache.put(stage.key, found)
             return found
         finally:
             with self._lock:
                 self._running.pop(stage.key).set()
 
+    @staticmethod
+    def _computed(stage: Stage, inputs: Sequence[Any], token: Token) -> Any:
+        begun = perf_counter()
+        result = frozen(stage.function(*inputs))
+        token.spent[stage.key] = perf_counter() - begun
+        return result
+
 
 class _Run:
-    """One call of `Engine.run`: which stages wait for how many inputs, and what is there already."""
+    """One call of `Engine.run`: which stages wait for how many inputs, and what is there already.
+
+    Of the stages that could be computed, that one is which comes first on the way to the first target: what one layer
+    is made of is let go before the next layer is begun, as far as the threads allow.
+    """
 
     def __init__(self, engine: Engine, targets: Sequence[Stage], token: Token) -> None:
         self._engine, self._targets, self._token = engine, targets, token
@@ -89,7 +101,10 @@ class _Run:
         self._missing: dict[bytes, int] = {}
         self._dependents: dict[bytes, list[Stage]] = {}
         self._readers: dict[bytes, int] = {}
-        self._ready: list[Stage] = []
+        self._ready: list[tuple[int, Stage]] = []
+        """Those that could be computed, as a heap by their place."""
+        self._places: dict[bytes, int] = {}
+        """When a stage is reached on the way from the first input to the last target."""
         self._lock = Lock()
         self._finished = Event()
         self._failure: BaseException | None = None
@@ -100,7 +115,8 @@ class _Run:
 
     def results(self) -> list[Any]:
         with self._lock:
-            self._submit(self._ready)
+            for _ in self._ready:
+                self._submit()
             if not self._under_way:
                 self._finished.set()
         self._finished.wait()
@@ -122,15 +138,17 @@ class _Run:
             if source.key not in self._there:
                 self._missing[stage.key] += 1
                 self._dependents.setdefault(source.key, []).append(stage)
+        self._places[stage.key] = len(self._places)
         if self._missing[stage.key] == 0:
-            self._ready.append(stage)
+            heappush(self._ready, (self._places[stage.key], stage))
 
-    def _submit(self, stages: Sequence[Stage]) -> None:
-        for stage in stages:
-            self._under_way += 1
-            self._engine.pool.submit(self._compute, stage)
+    def _submit(self) -> None:
+        self._under_way += 1
+        self._engine.pool.submit(self._compute)
 
-    def _compute(self, stage: Stage) -> None:
+    def _compute(self) -> None:
+        with self._lock:
+            _, stage = heappop(self._ready)
         result, failure = None, None
         try:
             self._token.check()
@@ -143,12 +161,11 @@ class _Run:
             if self._failure is None:
                 self._there[stage.key] = result
                 self._release(stage.inputs)
-                ready = []
                 for waiting in self._dependents.get(stage.key, ()):
                     self._missing[waiting.key] -= 1
                     if self._missing[waiting.key] == 0:
-                        ready.append(waiting)
-                self._submit(ready)
+                        heappush(self._ready, (self._places[waiting.key], waiting))
+                        self._submit()
             self._under_way -= 1
             if self._under_way == 0:
                 self._finished.set()

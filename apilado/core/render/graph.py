@@ -98,12 +98,12 @@ def build(stack: Stack, clock: Clock, load: AssetLoader, audition: Audition = WH
     placed = {layer.id: builder.placed(layer) for layer in stack.layers}
     layers = {layer.id: builder.ducked(placed[layer.id], layer, reductions) for layer in stack.layers}
     audible = tuple(layer.id for layer in audition.layers(stack))
-    bus_input = stage(steps.mix, *[layers[name] for name in audible], frames=clock.frames)
+    bus_input = builder.mixed([layers[name] for name in audible])
     buses = {"bus": builder.bus(bus_input)}
     heard = {"bass": buses["bus"].out, **{name: drums[name] for name in audition.drums(stack)}}
     if stack.shared.on:
         both = [heard.pop(name) for name in ("bass", "kick") if name in heard]
-        buses["shared"] = builder.shared(stage(steps.mix, *both, frames=clock.frames))
+        buses["shared"] = builder.shared(builder.mixed(both))
         heard = {"both": buses["shared"].out, **heard}
     return Graph(
         clock=clock,
@@ -117,5 +117,5 @@ def build(stack: Stack, clock: Clock, load: AssetLoader, audition: Audition = WH
         buses=buses,
         drums=drums,
         hits=builder.hits,
-        output=stage(steps.mix, *heard.values(), frames=clock.frames),
+        output=builder.mixed(list(heard.values())),
     )

@@ -26,6 +26,8 @@ class Stage:
     key: bytes
     function: Callable[..., Result]
     inputs: tuple[Stage, ...]
+    kept: bool = True
+    """Whether its result is worth keeping; what is only on the way to another one is made again where it is wanted."""
 
     @property
     def name(self) -> str:
@@ -69,7 +71,11 @@ def canonical(value: Any) -> str:
 
 
 def stage(
-    function: Callable[..., Result], *inputs: Stage, context: dict[str, Any] | None = None, **parameters: Any
+    function: Callable[..., Result],
+    *inputs: Stage,
+    context: dict[str, Any] | None = None,
+    kept: bool = True,
+    **parameters: Any,
 ) -> Stage:
     """The stage that calls `function(*results of inputs, **parameters, **context)`.
 
@@ -82,4 +88,4 @@ def stage(
         digest.update(f"|{name}={canonical(parameters[name])}".encode())
     for source in inputs:
         digest.update(source.key)
-    return Stage(digest.digest(), partial(function, **parameters, **(context or {})), inputs)
+    return Stage(digest.digest(), partial(function, **parameters, **(context or {})), inputs, kept)
