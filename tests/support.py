@@ -14,7 +14,9 @@ import soundfile
 from pydantic import BaseModel
 
 from apilado.actions.workspace import Workspace
+from apilado.core.document.equaliser import Point
 from apilado.core.document.layer import Layer, Span
+from apilado.core.document.path import AnyStep, Equaliser, layer_path
 from apilado.core.document.stack import Bus, Crossover, Limiter, Stack
 from apilado.core.dsp.audio import Audio, as_audio
 from apilado.core.formats.audio_files import read_at
@@ -25,6 +27,7 @@ from apilado.core.render.graph import Graph, build, clock_of
 from apilado.core.sources.base import AssetLoader
 from apilado.core.sources.layer_sound import LayerSound
 from apilado.core.sources.take import TakeSource
+from apilado.core.treatments.base import Treatment
 from apilado.errors import NotFound
 
 ENGINE = Engine()
@@ -78,6 +81,16 @@ def plain_stack(**changes: object) -> Stack:
         "pattern": tuple(Note(start_beats=b, length_beats=0.9, pitch=33 + 2 * b) for b in range(4)),
     }
     return Stack.model_validate({**given, **changes})
+
+
+def path_of(*treatments: Treatment, eq: tuple[Point, ...] = ()) -> tuple[AnyStep, ...]:
+    """The path of a layer: the split, treatments, and an EQ called 'eq'."""
+    return layer_path(*treatments, Equaliser(id="eq", points=eq))
+
+
+def points_in(stack: Stack, owner: str) -> tuple[Point, ...]:
+    """The points of all EQs of a part, as they stand in the document."""
+    return tuple(point for eq in stack.eqs_of(owner).values() for point in eq.points)
 
 
 def split_take(

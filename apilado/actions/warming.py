@@ -7,6 +7,7 @@ from apilado.actions.stacks import bundle_of
 from apilado.actions.workspace import Workspace
 from apilado.core.document.ducker import Ducker
 from apilado.core.document.equaliser import POINTS
+from apilado.core.document.path import Equaliser, Points, layer_path
 from apilado.core.document.stack import SharedBus, Stack
 from apilado.core.ducks.registry import DUCK_SHAPES
 from apilado.core.treatments.registry import TREATMENTS
@@ -17,13 +18,15 @@ def everything_on(stack: Stack) -> Stack:
     treatments = tuple(model() for model in TREATMENTS)
     points = tuple(model() for model in POINTS)
     first, *others = stack.layers
-    layers = (first.model_copy(update={"treatments": treatments, "eq": points}), *others)
+    layers = (first.model_copy(update={"path": layer_path(*treatments, Equaliser(points=points))}), *others)
     duckers = tuple(
         Ducker(id=f"duck-{index}", shape=model(), reach="below" if index else "all")
         for index, model in enumerate(DUCK_SHAPES)
     )
-    kick = stack.kick.model_copy(update={"attack_db": 3.0, "sustain_db": 3.0, "clip_db": 3.0, "eq": points[:3]})
-    shared = SharedBus(on=True, treatments=treatments)
+    kick = stack.kick.model_copy(
+        update={"attack_db": 3.0, "sustain_db": 3.0, "clip_db": 3.0, "eq": Points(points=points[:3])}
+    )
+    shared = SharedBus(on=True, path=treatments)
     return stack.model_copy(update={"layers": layers, "duckers": duckers, "kick": kick, "shared": shared})
 
 

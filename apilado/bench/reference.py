@@ -5,6 +5,7 @@ from __future__ import annotations
 from apilado.core.document.equaliser import Bell, HighPass, HighShelf
 from apilado.core.document.kick import Kick
 from apilado.core.document.layer import Layer, Span
+from apilado.core.document.path import Equaliser, layer_path
 from apilado.core.document.stack import Bus, Crossover, Limiter, Stack, borders_of
 from apilado.core.dsp.crossovers import cut
 from apilado.core.notes import Note
@@ -32,8 +33,7 @@ def reference_stack(bars: int = 8) -> Stack:
             name=name,
             source=source.model_copy(update={"glide_ms": 60.0 + number}),
             span=Span(first=number, last=number),
-            treatments=(SoftClip(drive_db=9.0), Compressor()),
-            eq=EQ,
+            path=layer_path(SoftClip(drive_db=9.0), Compressor(), Equaliser(id="eq", points=EQ)),
             level_db=-9.0,
         )
         for number, name in enumerate(("low", "middle", "top"))
@@ -49,7 +49,10 @@ def reference_stack(bars: int = 8) -> Stack:
         kick=Kick(hits=tuple(float(beat) for beat in range(4 * bars))),
         crossovers=(Crossover(id="lower", frequency_hz=110.0), Crossover(id="upper", frequency_hz=700.0)),
         layers=layers,
-        bus=Bus(eq=(HighPass(frequency_hz=28.0, slope_db_per_octave=12),), limiter=Limiter(ceiling_db=-3.0)),
+        bus=Bus(
+            path=(Equaliser(points=(HighPass(frequency_hz=28.0, slope_db_per_octave=12),)),),
+            limiter=Limiter(ceiling_db=-3.0),
+        ),
     )
 
 
@@ -61,5 +64,5 @@ def section_counts(stack: Stack) -> list[int]:
     for layer in stack.layers:
         piece = cut(borders, layer.span.first, layer.span.last)
         in_split = len(piece.common.sections) + sum(len(path.sections) for _, path in piece.paths)
-        counts.append(in_split + sum(len(point.sections(rate)) for point in layer.eq))
+        counts.append(in_split + sum(len(point.sections(rate)) for point in stack.all_points(f"layers/{layer.id}")))
     return counts

@@ -32,7 +32,7 @@ from apilado.errors import NotFound
 ROUNDS = 5
 GOALS = {"library": 1.0, "edit": 0.15, "measuring": 0.5}
 EDITS: tuple[tuple[str, Edit], ...] = (
-    ("an EQ gain of one layer", SetValue(path="layers/middle/eq/cut/gain_db", value=-5.0)),
+    ("an EQ gain of one layer", SetValue(path="layers/middle/path/eq/points/cut/gain_db", value=-5.0)),
     ("a crossover", MoveCrossover(crossover="lower", frequency_hz=125.0)),
     ("the duck's release", SetValue(path="duckers/duck/shape/release_ms", value=75.0)),
 )

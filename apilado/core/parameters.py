@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 import typing
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from functools import cache
 from types import MappingProxyType
@@ -29,7 +29,8 @@ class Model(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
 
-Kind = Literal["number", "integer", "choice", "switch", "text", "numbers", "pitch"]
+Kind = Literal["number", "integer", "choice", "switch", "text", "numbers", "pitch", "reference"]
+Among = Literal["drums", "layers"]
 
 
 @dataclass(frozen=True)
@@ -51,6 +52,8 @@ class Parameter:
     """What a page counts from where a document counts from 0: beats from 1, as musicians do."""
     blanks: bool = False
     """Of numbers: whether one may be left out."""
+    among: Among | None = None
+    """Of a reference: what it is chosen from."""
 
     def shown(self, value: Any) -> str:
         """A value as its field shows it."""
@@ -235,6 +238,61 @@ def numbers(
     return Field(default=(), max_length=most, description=help or None, json_schema_extra=extra)
 
 
+def reference(default: str, *, among: Among, label: str) -> Any:
+    """The id of a drum or of another layer, chosen from those that are there."""
+    extra: JsonDict = {"label": label, "kind": "reference", "among": among}
+    return Field(default=default, max_length=40, json_schema_extra=extra)
+
+
+def group(begin: Callable[[], Any], *, label: str) -> Any:
+    """Parameters that belong together: a model within a model."""
+    return Field(default_factory=begin, json_schema_extra={"group": label})
+
+
+def parts(
+    noun: str, *, least: int = 0, most: int, begin: Callable[[], tuple[Any, ...]] = tuple, ordered: bool = False
+) -> Any:
+    """A list of `least` to `most` parts, each called by the noun; `ordered` where their order is heard."""
+    extra: JsonDict = {"noun": noun, "ordered": ordered}
+    return Field(default_factory=begin, min_length=least, max_length=most, json_schema_extra=extra)
+
+
+@dataclass(frozen=True)
+class PartList:
+    """What is declared of a list of parts."""
+
+    name: str
+    noun: str
+    least: int
+    most: int
+    ordered: bool
+    kinds: tuple[type[BaseModel], ...]
+    """The models of what can stand in it."""
+
+
+@cache
+def part_lists_of(model: type[BaseModel]) -> tuple[PartList, ...]:
+    """The lists of parts that a model declares."""
+    found = []
+    for name, info in model.model_fields.items():
+        extra = info.json_schema_extra
+        if not isinstance(extra, dict) or "noun" not in extra:
+            continue
+        bounds = {type(m).__name__: m for m in info.metadata}
+        least = bounds["MinLen"].min_length if "MinLen" in bounds else 0
+        kinds = tuple(models_in(info.annotation))
+        most, ordered = bounds["MaxLen"].max_length, bool(extra["ordered"])
+        found.append(PartList(name, str(extra["noun"]), least, most, ordered, kinds))
+    return tuple(found)
+
+
+@cache
+def groups_of(model: type[BaseModel]) -> tuple[tuple[str, str], ...]:
+    """(name, label) of the groups that a model declares."""
+    extras = [(name, info.json_schema_extra) for name, info in model.model_fields.items()]
+    return tuple((name, str(extra["group"])) for name, extra in extras if isinstance(extra, dict) and "group" in extra)
+
+
 def models_in(annotation: Any) -> Iterator[type[BaseModel]]:
     """The models that a type is made of: itself, the members of a union, what a list holds."""
     if isinstance(annotation, type) and issubclass(annotation, BaseModel):
@@ -262,6 +320,9 @@ def parameters_of(model: type[BaseModel]) -> tuple[Parameter, ...]:
         if given.get("kind") == "numbers":
             listed = {name: given[name] for name in ("low", "high", "step", "first", "blanks")}
             found.append(Parameter(kind="numbers", **common, **listed))
+            continue
+        if given.get("kind") == "reference":
+            found.append(Parameter(kind="reference", **common, among=given["among"]))
             continue
         bounds = {type(m).__name__: m for m in info.metadata}
         if "Ge" in bounds:

@@ -9,10 +9,11 @@ import numpy as np
 import soundfile
 
 from apilado.core.document.ducker import Ducker
-from apilado.core.document.equaliser import Bell, HighPass, HighShelf, LowPass
+from apilado.core.document.equaliser import Bell, HighPass, HighShelf, LowPass, Point
 from apilado.core.document.kick import Kick, SynthKick
 from apilado.core.document.layer import Layer, Span
-from apilado.core.document.stack import Bus, Crossover, Limiter, Stack
+from apilado.core.document.path import AnyBusStep, AnyStep, Equaliser, Split
+from apilado.core.document.stack import Bus, Crossover, Limiter, SharedBus, Stack
 from apilado.core.ducks.keyed import KeyedDuck
 from apilado.core.formats.bundles import Asset, Bundle
 from apilado.core.notes import Note
@@ -29,6 +30,16 @@ TAKE_RATE_HZ = 48000
 def demo_bundles() -> tuple[Bundle, ...]:
     """All demo stacks, in the order of the shelf."""
     return (slipway(), lock_gate(), rope_walk())
+
+
+def steps(*others: AnyBusStep) -> tuple[AnyStep, ...]:
+    """The path of a layer: cut to its band first."""
+    return (Split(id="split"), *others)
+
+
+def eq(*points: Point) -> Equaliser:
+    """The one EQ of a path."""
+    return Equaliser(id="eq", points=points)
 
 
 def slipway() -> Bundle:
@@ -55,7 +66,7 @@ def slipway() -> Bundle:
         glide_ms=90.0,
     )
     layers = (
-        Layer(id="sub", name="sub", tint="ochre", source=sine, mono=True, level_db=-9.0),
+        Layer(id="sub", name="sub", tint="ochre", source=sine, mono=True, level_db=-9.0, path=steps(eq())),
         Layer(
             id="mid",
             name="mid",
@@ -63,8 +74,10 @@ def slipway() -> Bundle:
             source=patch,
             span=Span(first=1, last=1),
             width=0.35,
-            treatments=(SoftClip(id="clip", drive_db=9.0, output_db=-4.0),),
-            eq=(Bell(id="dip", frequency_hz=300.0, gain_db=-4.0, q=1.1),),
+            path=steps(
+                SoftClip(id="clip", drive_db=9.0, output_db=-4.0),
+                eq(Bell(id="dip", frequency_hz=300.0, gain_db=-4.0, q=1.1)),
+            ),
             level_db=-10.5,
         ),
         Layer(
@@ -73,8 +86,10 @@ def slipway() -> Bundle:
             tint="verdigris",
             source=LayerSound(layer="mid"),
             span=Span(first=2, last=2),
-            treatments=(SoftClip(id="clip", drive_db=6.0, output_db=-5.0, blend=0.7),),
-            eq=(HighShelf(id="air", frequency_hz=5200.0, gain_db=-3.0, q=0.7),),
+            path=steps(
+                SoftClip(id="clip", drive_db=6.0, output_db=-5.0, blend=0.7),
+                eq(HighShelf(id="air", frequency_hz=5200.0, gain_db=-3.0, q=0.7)),
+            ),
             level_db=-9.0,
         ),
     )
@@ -88,8 +103,10 @@ def slipway() -> Bundle:
         kick=Kick(sound=SynthKick(end_hz=50.0, decay_ms=260.0), level_db=-2.0, hits=tuple(float(b) for b in range(16))),
         crossovers=(Crossover(id="lower", frequency_hz=112.0), Crossover(id="upper", frequency_hz=640.0)),
         layers=layers,
+        shared=SharedBus(path=(eq(),)),
         bus=Bus(
-            eq=(HighPass(id="rumble", frequency_hz=28.0, slope_db_per_octave=12),), limiter=Limiter(ceiling_db=-4.5)
+            path=(eq(HighPass(id="rumble", frequency_hz=28.0, slope_db_per_octave=12)),),
+            limiter=Limiter(ceiling_db=-4.5),
         ),
         duckers=(
             Ducker(
@@ -142,14 +159,14 @@ def lock_gate() -> Bundle:
         glide_ms=180.0,
     )
     layers = (
-        Layer(id="sub", name="sub", tint="haematite", source=low, level_db=-6.0),
+        Layer(id="sub", name="sub", tint="haematite", source=low, level_db=-6.0, path=steps(eq())),
         Layer(
             id="growl",
             name="growl",
             tint="lapis",
             source=growl,
             span=Span(first=0, last=1),
-            eq=(Bell(id="dip", frequency_hz=320.0, gain_db=15.0, q=1.3),),
+            path=steps(eq(Bell(id="dip", frequency_hz=320.0, gain_db=15.0, q=1.3))),
             level_db=-4.0,
         ),
         Layer(
@@ -158,6 +175,7 @@ def lock_gate() -> Bundle:
             tint="amethyst",
             source=LayerSound(layer="growl"),
             span=Span(first=2, last=2),
+            path=steps(eq()),
             polarity="inverted",
             level_db=-2.0,
         ),
@@ -171,6 +189,7 @@ def lock_gate() -> Bundle:
                 envelope=Envelope(attack_ms=2.0, decay_ms=300.0, sustain=0.7, release_ms=140.0),
             ),
             span=Span(first=2, last=2),
+            path=steps(eq()),
             width=2.0,
             level_db=4.0,
         ),
@@ -192,7 +211,8 @@ def lock_gate() -> Bundle:
             Crossover(id="upper", frequency_hz=900.0, slope_db_per_octave=12),
         ),
         layers=layers,
-        bus=Bus(limiter=Limiter(on=False)),
+        shared=SharedBus(path=(eq(),)),
+        bus=Bus(path=(eq(),), limiter=Limiter(on=False)),
         duckers=(Ducker(id="duck", shape=KeyedDuck(threshold_db=-30.0, release_ms=420.0, range_db=12.0, ratio=6.0)),),
     )
     return Bundle(stack, ())
@@ -217,18 +237,18 @@ def rope_walk() -> Bundle:
         envelope=Envelope(attack_ms=4.0, decay_ms=1400.0, sustain=0.5, release_ms=70.0),
     )
     layers = (
-        Layer(id="post", name="post", tint="umber", source=sine, mono=True, level_db=-10.0),
+        Layer(id="post", name="post", tint="umber", source=sine, mono=True, level_db=-10.0, path=steps(eq())),
         Layer(
             id="body",
             name="body",
             tint="malachite",
             source=take,
             span=Span(first=1, last=1),
-            treatments=(
+            path=steps(
                 Compressor(id="squeeze", threshold_db=-24.0, ratio=3.0, makeup_db=4.0),
                 SoftClip(id="clip", drive_db=6.0),
+                eq(Bell(id="dip", frequency_hz=300.0, gain_db=-3.0, q=1.0)),
             ),
-            eq=(Bell(id="dip", frequency_hz=300.0, gain_db=-3.0, q=1.0),),
             level_db=-7.0,
         ),
         Layer(
@@ -237,8 +257,10 @@ def rope_walk() -> Bundle:
             tint="ochre",
             source=LayerSound(layer="body"),
             span=Span(first=2, last=2),
-            treatments=(SoftClip(id="clip", drive_db=15.0, output_db=-6.0, blend=0.6),),
-            eq=(LowPass(id="top", frequency_hz=9000.0, slope_db_per_octave=12),),
+            path=steps(
+                SoftClip(id="clip", drive_db=15.0, output_db=-6.0, blend=0.6),
+                eq(LowPass(id="top", frequency_hz=9000.0, slope_db_per_octave=12)),
+            ),
             width=1.2,
             level_db=-6.0,
         ),
@@ -257,7 +279,8 @@ def rope_walk() -> Bundle:
         ),
         crossovers=(Crossover(id="lower", frequency_hz=100.0), Crossover(id="upper", frequency_hz=800.0)),
         layers=layers,
-        bus=Bus(limiter=Limiter(ceiling_db=-6.5)),
+        shared=SharedBus(path=(eq(),)),
+        bus=Bus(path=(eq(),), limiter=Limiter(ceiling_db=-6.5)),
         duckers=(Ducker(id="duck", shape=KeyedDuck(threshold_db=-24.0, release_ms=60.0, range_db=6.0)),),
     )
     return Bundle(stack, (asset,))

@@ -10,8 +10,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from apilado.core.document.addresses import get
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits_values import SetValue
+from apilado.core.document.naming import numbered
 from apilado.core.dsp.dynamics import limiter_reduction
 from apilado.core.measure.bands import NOMINAL_THIRDS, band_centres
 from apilado.core.soundings.comparison import balance_against_piece, balance_against_target
@@ -48,11 +50,11 @@ def buses(measures: Measures, selected: str) -> dict[str, Any]:
     bus = stack.shared if shared else stack.bus
     meters = []
     stages = graph.buses.get(selected)
-    for index, going_in in stages.treated if stages else ():
-        treatment = bus.treatments[index]
+    for path, going_in in stages.treated if stages else ():
+        treatment = get(stack, path)
         reduction = treatment.reduction(measures.run(going_in), clock)
         if reduction is not None:
-            meters.append(_meter(f"{treatment.label} {index + 1}", reduction))
+            meters.append(_meter(numbered(bus.path, treatment).capitalize(), reduction))
     if stages is not None and stages.before_limiter is not None:
         limiter = bus.limiter
         given = {"ceiling_db": limiter.ceiling_db, "release_ms": limiter.release_ms}

@@ -35,13 +35,13 @@ class EditingTest(BrowserCase):
         box = page.locator("#profile").bounding_box()
         page.mouse.dblclick(box["x"] + box["width"] * 0.7, box["y"] + box["height"] * 0.2)
         self.until(page, "document.querySelectorAll('#profile .eq-point').length === 2")
-        new = self.document("Slipway")["layers"][1]["eq"][1]
-        path = f"layers/mid/eq/{new['id']}"
+        new = self.document("Slipway")["layers"][1]["path"][2]["points"][1]
+        path = f"layers/mid/path/eq/points/{new['id']}"
         self.assertGreater(new["gain_db"], 5.0)
         self.assertAlmostEqual(new["frequency_hz"], 20 * 1000**0.8, delta=200)
         self.drag(page, f"#profile .eq-point[data-path='{path}'] .grip-area", -80, 30)
         self.settled(page)
-        pulled = self.document("Slipway")["layers"][1]["eq"][1]
+        pulled = self.document("Slipway")["layers"][1]["path"][2]["points"][1]
         self.assertLess(pulled["gain_db"], new["gain_db"] - 6)
         self.assertLess(pulled["frequency_hz"], new["frequency_hz"])
         shown = page.input_value(f"#sheet input[type=number][data-path='{path}/gain_db']")

@@ -150,7 +150,7 @@ class WhilePlayingTest(CarvingCase):
                 "edit": {
                     "op": "add",
                     "path": "pairs",
-                    "part": {"id": "p", "dip": "layers/mid", "lift": "kick", "frequency_hz": 150},
+                    "part": {"id": "p", "dip": "layers/mid/path/eq", "lift": "kick/eq", "frequency_hz": 150},
                 },
                 "base": 0,
                 "view": {},
@@ -185,20 +185,21 @@ class WhilePlayingTest(CarvingCase):
         self.assertTrue(self.hears(page, self.loop("Slipway")))
         page.wait_for_selector("#strip .bass-before", state="attached")
         page.keyboard.press("2")
-        page.click("#sheet [data-listen='layers/mid/eq/dip']")
+        page.click("#sheet [data-listen='layers/mid/path/eq/points/dip']")
         self.settled(page)
-        alone = self.loop("Slipway", point="layers/mid/eq/dip")
+        alone = self.loop("Slipway", point="layers/mid/path/eq/points/dip")
         self.assertTrue(self.hears(page, alone))
         page.reload()  # what is heard alone is this page's, and stays with it
         page.keyboard.press("Space")
         page.wait_for_selector("#play[aria-pressed=true]")
         self.assertTrue(self.hears(page, alone))
-        page.click("#sheet [data-listen='layers/mid/eq/dip'][aria-pressed=true]")
+        page.click("#sheet [data-listen='layers/mid/path/eq/points/dip'][aria-pressed=true]")
         self.settled(page)
-        page.click("#sheet [data-listen='layers/mid/eq/dip']")
+        page.click("#sheet [data-listen='layers/mid/path/eq/points/dip']")
         self.settled(page)
         page.locator("#sheet [data-edit]").filter(has_text="Remove").evaluate_all(
-            "(all, path) => all.find((b) => JSON.parse(b.dataset.edit).path === path).click()", "layers/mid/eq/dip"
+            "(all, path) => all.find((b) => JSON.parse(b.dataset.edit).path === path).click()",
+            "layers/mid/path/eq/points/dip",
         )
         self.settled(page)
         page.wait_for_selector("[data-text=listening]:empty", state="attached")

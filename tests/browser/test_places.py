@@ -133,12 +133,12 @@ class PullTest(BrowserCase):
         page.keyboard.press("2")
         page.click("#sheet >> text=Add tilt")
         self.until(page, "document.querySelectorAll('#profile .eq-point').length === 2")
-        new = self.document("Slipway")["layers"][1]["eq"][1]
-        tilt = f"#profile .eq-point[data-path='layers/mid/eq/{new['id']}'] .grip-area"
+        new = self.document("Slipway")["layers"][1]["path"][2]["points"][1]
+        tilt = f"#profile .eq-point[data-path='layers/mid/path/eq/points/{new['id']}'] .grip-area"
         self.settled(page)
         self.drag(page, tilt, -120, 0)
         self.settled(page)
-        self.assertEqual(self.document("Slipway")["layers"][1]["eq"][1]["gain_db"], -12.0)
+        self.assertEqual(self.document("Slipway")["layers"][1]["path"][2]["points"][1]["gain_db"], -12.0)
         self.assertEqual(page.locator(".notice.is-fault").count(), 0)
 
 

@@ -18,6 +18,7 @@ from apilado.core.document.ducker import Ducker
 from apilado.core.document.equaliser import POINTS, KeyedBell
 from apilado.core.document.kick import Kick, SampleKick, SynthKick, Trigger
 from apilado.core.document.layer import Layer, Span
+from apilado.core.document.path import AnyStep, Equaliser, Points, Split
 from apilado.core.document.stack import Bus, Crossover, Limiter, SharedBus, Stack
 from apilado.core.ducks.registry import DUCK_SHAPES
 from apilado.core.notes import Note
@@ -62,7 +63,7 @@ class Dice:
         """A model with every declared parameter drawn from its range, but for those given."""
         values: dict[str, Any] = {}
         for p in parameters_of(model):
-            if p.name in fixed or p.kind in ("text", "numbers"):
+            if p.name in fixed or p.kind in ("text", "numbers", "reference"):
                 continue
             if p.kind == "number":
                 values[p.name] = self.hz(p.low, p.high) if p.scale == "log" else self.between(p.low, p.high)
@@ -86,7 +87,7 @@ def seeded_stack(seed: int, **changes: Any) -> tuple[Stack, AssetLoader]:
     take = wav(_take(dice, beats * 60.0 / tempo), dice.of(RATES))
     files = {sha256(take): take}
     crossovers = _crossovers(dice)
-    layers = _layers(dice, len(crossovers), sha256(take), beats)
+    layers = _layers(dice, Dice(seed + 10_000), len(crossovers), sha256(take), beats)
     sound = SampleKick(asset=sha256(take), length_ms=dice.between(40.0, 400.0)) if dice.one_in(4) else _kick(dice)
     triggers = (Trigger(id="second", mute=dice.one_in(2), sound=_kick(dice), hits=_hits(dice, beats)),)
     parts = {
@@ -104,25 +105,23 @@ def seeded_stack(seed: int, **changes: Any) -> tuple[Stack, AssetLoader]:
             polarity=dice.of(("normal", "inverted")),
             attack_db=dice.of((0.0, 6.0)),
             clip_db=dice.of((0.0, 6.0)),
-            eq=_points(dice, keyed=False),
+            eq=Points(points=_points(dice, keyed=False)),
             hits=_hits(dice, beats),
         ),
         "triggers": triggers if dice.one_in(3) else (),
         "crossovers": crossovers,
         "layers": layers,
         "bus": Bus(
-            eq=_points(dice),
-            eq_phase=dice.of(("minimum-phase", "minimum-phase", "linear-phase")),
-            treatments=_treatments(dice, 3),
+            path=(_eq(dice), *_treatments(dice, 3)),
             level_db=dice.between(-12.0, 3.0),
             mono_below_hz=dice.of((0.0, 0.0, 120.0)),
             limiter=Limiter(on=dice.one_in(2), ceiling_db=dice.between(-12.0, -1.0)),
         ),
-        "shared": SharedBus(on=dice.one_in(4), treatments=_treatments(dice, 4), limiter=Limiter(on=dice.one_in(2))),
+        "shared": SharedBus(on=dice.one_in(4), path=_treatments(dice, 4), limiter=Limiter(on=dice.one_in(2))),
         "duckers": _duckers(dice, layers),
     }
     if len(layers) > 1 and dice.one_in(3):
-        parts["pairs"] = (CarvePair(id="pair", dip=f"layers/{layers[0].id}", lift="kick"),)
+        parts["pairs"] = (CarvePair(id="pair", dip=f"layers/{layers[0].id}/path/eq", lift="kick/eq"),)
     return Stack.model_validate({**parts, **changes}), loader(files)
 
 
@@ -220,7 +219,7 @@ def _tone(dice: Dice) -> ToneSource:
     )
 
 
-def _layers(dice: Dice, borders: int, take: str, beats: int) -> tuple[Layer, ...]:
+def _layers(dice: Dice, more: Dice, borders: int, take: str, beats: int) -> tuple[Layer, ...]:
     layers: list[Layer] = []
     spans = [(band, band) for band in range(borders + 1)]
     if borders and dice.one_in(3):
@@ -241,10 +240,7 @@ def _layers(dice: Dice, borders: int, take: str, beats: int) -> tuple[Layer, ...
                 name=f"part {number}",
                 source=source,
                 span=Span(first=first, last=last),
-                split=dice.of(("before", "before", "after")),
-                treatments=_treatments(dice, 3),
-                eq=_points(dice),
-                eq_phase=dice.of(("minimum-phase", "minimum-phase", "linear-phase")),
+                path=_path(dice, more),
                 level_db=dice.between(-18.0, 0.0),
                 mute=dice.one_in(12),
                 width=dice.of((1.0, 1.0, 0.3, 1.6)),
@@ -259,6 +255,22 @@ def _layers(dice: Dice, borders: int, take: str, beats: int) -> tuple[Layer, ...
             )
         )
     return tuple(layers)
+
+
+def _path(dice: Dice, more: Dice) -> tuple[AnyStep, ...]:
+    """The split somewhere, treatments, and an EQ at the end; now and then another among them."""
+    split = dice.of(("before", "before", "after"))
+    treatments, last = _treatments(dice, 3), _eq(dice)
+    steps: list[Any] = list(treatments)
+    if more.one_in(4):
+        steps.insert(more.whole(0, len(steps)), Equaliser(points=_points(more)))
+    place = more.whole(0, len(steps)) if more.one_in(4) else len(steps) if split == "after" else 0
+    return (*steps[:place], Split(), *steps[place:], last)
+
+
+def _eq(dice: Dice) -> Equaliser:
+    points = _points(dice)
+    return Equaliser(id="eq", points=points, phase=dice.of(("minimum-phase", "minimum-phase", "linear-phase")))
 
 
 def _treatments(dice: Dice, one_in: int) -> tuple[Any, ...]:

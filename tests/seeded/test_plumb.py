@@ -6,6 +6,7 @@ import numpy as np
 
 from apilado.core.document.edits import apply
 from apilado.core.document.layer import Layer, Span
+from apilado.core.document.path import Equaliser, Split
 from apilado.core.document.stack import Crossover
 from apilado.core.notes import Note
 from apilado.core.soundings.alignment import advise
@@ -17,6 +18,11 @@ from apilado.core.treatments.saturation import Saturation
 from apilado.core.treatments.soft_clip import SoftClip
 from tests.seeded.stacks import Dice, seeds
 from tests.support import ENGINE, RATES, loader, plain_stack, rendered, sha256, wav
+
+
+def _path(split, drive):
+    drives = (drive,) if drive else ()
+    return (*drives, Split(), Equaliser()) if split == "after" else (Split(), *drives, Equaliser())
 
 
 def stacked(seed):
@@ -61,8 +67,7 @@ def stacked(seed):
                 source=source,
                 span=Span(first=band, last=band),
                 transpose=dice.of((0, 0, 12, 7, -12)),
-                split=dice.of(("before", "after")),
-                treatments=(drive,) if drive else (),
+                path=_path(dice.of(("before", "after")), drive),
                 level_db=dice.between(-9.0, 0.0),
                 polarity=dice.of(("normal", "inverted")),
                 delay_ms=dice.of((0.0, 0.0, 2.35)),

@@ -6,10 +6,12 @@ from typing import Any
 
 from apilado.core.document.equaliser import still_and_moving
 from apilado.core.document.layer import Layer
+from apilado.core.document.path import AnyStep, Equaliser
 from apilado.core.document.stack import Stack
 from apilado.core.notes import Note
 from apilado.core.sources.take import TakeSource
 from apilado.core.sources.tone import ToneSource
+from apilado.core.treatments.base import Treatment
 
 
 def on_whole_frames(stack: Stack) -> Stack:
@@ -100,15 +102,24 @@ def twice(stack: Stack) -> Stack:
     )
 
 
+def _linear(path: tuple[AnyStep, ...]) -> tuple[AnyStep, ...]:
+    """The split of a path, and its EQs with the points that stand still."""
+    kept = [step for step in path if not isinstance(step, Treatment)]
+    return tuple(
+        step.model_copy(update={"points": still_and_moving(step.points)[0], "phase": "minimum-phase"})
+        if isinstance(step, Equaliser)
+        else step
+        for step in kept
+    )
+
+
 def linear(stack: Stack) -> Stack:
     """The stack with nothing that answers to level or to a drum, and no linear phase: what is left adds up note by note."""
     layers = _with_layers(
         stack,
         lambda layer: layer.model_copy(
             update={
-                "treatments": (),
-                "eq": still_and_moving(layer.eq)[0],
-                "eq_phase": "minimum-phase",
+                "path": _linear(layer.path),
                 "mono_below_hz": 0.0,
             }
         ),
@@ -116,9 +127,7 @@ def linear(stack: Stack) -> Stack:
     crossovers = tuple(c.model_copy(update={"kind": "minimum-phase"}) for c in stack.crossovers)
     bus = stack.bus.model_copy(
         update={
-            "treatments": (),
-            "eq": still_and_moving(stack.bus.eq)[0],
-            "eq_phase": "minimum-phase",
+            "path": _linear(stack.bus.path),
             "mono_below_hz": 0.0,
             "limiter": stack.bus.limiter.model_copy(update={"on": False}),
         }

@@ -36,12 +36,12 @@ class SheetsTest(CarvingWebCase):
                 "part": {"id": "snare", "name": "snare <b>", "hits": [1.0, 3.0], "mute": False},
             }
         )
-        self.edit({"op": "add", "path": "pairs", "part": {"id": "p", "dip": "layers/mid", "lift": "kick"}})
+        self.edit({"op": "add", "path": "pairs", "part": {"id": "p", "dip": "layers/mid/path/eq", "lift": "kick/eq"}})
         self.edit(
             {"op": "add", "path": "duckers", "part": {"id": "second", "trigger": "snare", "shape": {"kind": "drawn"}}}
         )
         self.field("shared/on", True)
-        self.edit({"op": "add", "path": "shared/treatments", "part": {"kind": "compressor"}})
+        self.edit({"op": "add", "path": "shared/path", "part": {"kind": "compressor"}})
         for selected in (
             "layer:mid",
             "sub",
@@ -87,7 +87,7 @@ class SheetsTest(CarvingWebCase):
         self.assertNotIn("Meters", self.sheet("shared"))
         answer = self.field("shared/on", True)
         self.assertTrue(answer["controls"])
-        self.edit({"op": "add", "path": "shared/treatments", "part": {"kind": "compressor", "threshold_db": -30.0}})
+        self.edit({"op": "add", "path": "shared/path", "part": {"kind": "compressor", "threshold_db": -30.0}})
         self.assertIn("Compressor 1", self.sheet("shared"))
         rows = self.client.get(f"/stacks/{self.stack_id}/layers").text
         self.assertIn('data-select="shared"', rows)
@@ -106,7 +106,7 @@ class FieldsTest(CarvingWebCase):
         for path, value, holds in (
             ("duckers/duck/silent_bars", "2, 4", lambda s: s.duckers[0].silent_bars == (2, 4)),
             ("duckers/duck/shape/kind", "drawn", lambda s: s.duckers[0].shape.kind == "drawn"),
-            ("layers/mid/eq_phase", "linear-phase", lambda s: s.layer("mid").eq_phase == "linear-phase"),
+            ("layers/mid/path/eq/phase", "linear-phase", lambda s: s.layer("mid").path[2].phase == "linear-phase"),
             ("kick/hits", "1, 3.5", lambda s: s.kick.hits == (0.0, 2.5)),
             ("kick/hits/@2.5", "4", lambda s: s.kick.hits == (0.0, 3.0)),
             ("target", "flat", lambda s: s.target == "flat"),
@@ -119,7 +119,7 @@ class FieldsTest(CarvingWebCase):
         return self.client.post(f"/stacks/{self.stack_id}/plan", json={"view": heard}).json()
 
     def test_a_point_heard_alone_is_told_until_it_is_let_go(self):
-        told = self.alone(point="layers/mid/eq/dip")
+        told = self.alone(point="layers/mid/path/eq/points/dip")
         self.assertEqual(told["texts"]["listening"], "Heard: only what bell 300 Hz of mid touches")
         self.assertEqual(
             [told["states"][name] for name in ("layer:mid", "layer:sub", "kick")], ["is-heard", "is-faded", "is-faded"]
@@ -164,7 +164,7 @@ class DrawingTest(CarvingWebCase):
             {
                 "op": "add",
                 "path": "pairs",
-                "part": {"id": "p", "dip": "layers/mid", "lift": "kick", "dip_db": 6.0, "lift_db": 2.0},
+                "part": {"id": "p", "dip": "layers/mid/path/eq", "lift": "kick/eq", "dip_db": 6.0, "lift_db": 2.0},
             }
         )
         for selected, end in (("layer:mid", "dip"), ("kick", "lift")):
@@ -300,9 +300,9 @@ class PreviewTest(CarvingWebCase):
         self.assertEqual(bad.status_code, 422)
 
     def test_a_pair_is_made_from_the_sheet(self):
-        self.choose("layers/mid/pair", "kick", selected="layer:mid")
+        self.choose("layers/mid/path/eq/pair", "kick", selected="layer:mid")
         (pair,) = self.head().stack.pairs
-        self.assertEqual((pair.dip, pair.lift), ("layers/mid", "kick"))
+        self.assertEqual((pair.dip, pair.lift), ("layers/mid/path/eq", "kick/eq"))
         self.assertIn(f"pairs/{self.head().stack.pairs[0].id}/dip_db", self.sheet("kick"))
 
     def test_the_profile_says_who_covers_the_chosen_layer(self):

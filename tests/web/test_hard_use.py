@@ -225,7 +225,7 @@ class HardUseTest(WebCase):
         sound["asset"] = self.workspace.assets.add(wav(sine(60.0, 0.2)), "k.wav").sha256
         self.edit({"op": "set", "path": "kick/sound", "value": sound})
         self.edit({"op": "set", "path": "kick/sound/start_ms", "value": 5000})
-        self.edit({"op": "add", "path": "kick/eq", "part": {"kind": "bell", "gain_db": 6.0}})
+        self.edit({"op": "add", "path": "kick/eq/points", "part": {"kind": "bell", "gain_db": 6.0}})
         self.edit({"op": "set", "path": "kick/clip_db", "value": 9.0})
         self.assertEqual(self.client.get(f"/stacks/{self.stack_id}/loop").status_code, 200)
         self.assertEqual(self.client.get(f"/stacks/{self.stack_id}/card").status_code, 200)
@@ -242,7 +242,7 @@ class HardUseTest(WebCase):
                 "name",
                 "layers",
                 "layers/mid",
-                "layers/mid/eq/dip",
+                "layers/mid/path/eq/points/dip",
                 "crossovers/lower/frequency_hz",
                 "pattern",
                 "kick/hits",

@@ -16,7 +16,7 @@ from apilado.core.render.audition import Audition
 from apilado.core.render.graph import build, clock_of
 from apilado.demo.shelf import fill_if_empty
 from apilado.demo.stacks import rope_walk, slipway
-from tests.support import sine, wav, without_ids
+from tests.support import points_in, sine, wav, without_ids
 from tests.web.case import Structure, WebCase
 
 WEB = Path(__file__).parents[2] / "apilado" / "web"
@@ -133,9 +133,9 @@ class EditsTest(WebCase):
             (mid, "layers/mid/polarity", "inverted", lambda s: s.layer("mid").polarity == "inverted"),
             (
                 mid,
-                "layers/mid/treatments/clip/oversampling",
+                "layers/mid/path/clip/oversampling",
                 "8",
-                lambda s: s.layer("mid").treatments[0].oversampling == 8,
+                lambda s: s.layer("mid").path[1].oversampling == 8,
             ),
             (mid, f"{wave}/copies", "3", lambda s: s.layer("mid").source.tones[0].copies == 3),
             (
@@ -177,10 +177,14 @@ class EditsTest(WebCase):
     def test_menus(self):
         self.choose("layers/mid/span", "112–20k Hz", selected="layer:mid")
         self.assertEqual(self.head().stack.layer("mid").span.last, 2)
-        self.choose("layers/mid/pair", "kick", selected="layer:mid")
-        self.assertEqual((self.head().stack.pairs[0].dip, self.head().stack.pairs[0].lift), ("layers/mid", "kick"))
-        self.choose("layers/mid/eq/dip/copy", "kick", selected="layer:mid")
-        self.assertEqual(without_ids(self.head().stack.kick.eq), without_ids(self.head().stack.layer("mid").eq))
+        self.choose("layers/mid/path/eq/pair", "kick", selected="layer:mid")
+        self.assertEqual(
+            (self.head().stack.pairs[0].dip, self.head().stack.pairs[0].lift), ("layers/mid/path/eq", "kick/eq")
+        )
+        self.choose("layers/mid/path/eq/points/dip/copy", "kick", selected="layer:mid")
+        self.assertEqual(
+            without_ids(points_in(self.head().stack, "kick")), without_ids(points_in(self.head().stack, "layers/mid"))
+        )
 
     def test_refused_fields_change_nothing_and_say_why(self):
         before = self.head()

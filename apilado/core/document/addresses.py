@@ -1,6 +1,6 @@
 """Addresses: how the parts and values of a document are pointed at, and the one place that takes them apart.
 
-An address is a path of names and ids, such as `layers/mid/eq/k3f9xq2a/gain_db`. It goes through fields by their name,
+An address is a path of names and ids, such as `layers/mid/path/k3f9xq2a/drive_db`. It goes through fields by name,
 through lists by the id of a member, through maps by a key. Notes and numbers, which have no ids, are named in their
 lists by what they are (`pattern/@2.5:36/length_beats` for the C2 that starts after 2.5 beats, `kick/hits/@2.5`) or by
 their place. An address stays true when parts are moved; where its part has gone it meets nothing, never another part.
@@ -41,6 +41,12 @@ def parted(path: str) -> tuple[str, str]:
     """(the address of what holds a part or value, its name or id there); the holder of a top one is ''."""
     holder, _, last = path.rpartition("/")
     return holder, last
+
+
+def owner_of(path: str) -> str:
+    """The address of the layer, bus or drum that something belongs to: `layers/mid` of `layers/mid/path/k3f9xq2a`."""
+    first, *rest = parts_of(path)
+    return joined(first, *rest[:1]) if first in ("layers", "triggers") else first
 
 
 def within(path: str, holder: str) -> bool:

@@ -11,7 +11,7 @@ from apilado.core.parameters import Model, number, switch, text
 from apilado.core.parts import Part
 from apilado.core.sources.take import SHA256_PATTERN
 
-OWNER_PATTERN = r"^(bus|kick|layers/[a-z0-9-]+|triggers/[a-z0-9-]+)$"
+EQ_PATTERN = r"^((bus|layers/[a-z0-9-]+)/path/[a-z0-9-]+|(kick|triggers/[a-z0-9-]+)/eq)$"
 MOST_PAIRS = 16
 TargetName = Literal["clean lower mids", "thick lower mids", "flat", "finished piece"]
 FROM_PIECE: TargetName = "finished piece"
@@ -21,18 +21,18 @@ class CarvePair(Part):
     """One place in the spectrum that one part gives up and another takes."""
 
     on: bool = switch(True, label="On")
-    dip: str = Field(pattern=OWNER_PATTERN, description="Whose EQ dips: bus, kick, layers/ID or triggers/ID")
-    lift: str = Field(pattern=OWNER_PATTERN, description="Whose EQ lifts")
+    dip: str = Field(pattern=EQ_PATTERN, description="The EQ that dips: bus/path/ID, layers/ID/path/ID or kick/eq")
+    lift: str = Field(pattern=EQ_PATTERN, description="The EQ that lifts")
     frequency_hz: float = number(110.0, low=20.0, high=20000.0, step=0.1, scale="log", unit="Hz", label="Frequency")
     dip_db: float = number(3.0, low=0.0, high=18.0, step=0.1, unit="dB", label="Dip")
     lift_db: float = number(1.5, low=0.0, high=18.0, step=0.1, unit="dB", label="Lift")
     q: float = number(1.0, low=0.1, high=20.0, scale="log", label="Q")
 
-    def point_for(self, owner: str) -> Bell | None:
-        """The point that it adds to the EQ of an owner."""
-        if not self.on or owner not in (self.dip, self.lift):
+    def point_for(self, eq: str) -> Bell | None:
+        """The point that it adds to the EQ at an address."""
+        if not self.on or eq not in (self.dip, self.lift):
             return None
-        gain = -self.dip_db if owner == self.dip else self.lift_db
+        gain = -self.dip_db if eq == self.dip else self.lift_db
         return Bell(frequency_hz=self.frequency_hz, gain_db=gain, q=self.q)
 
 

@@ -8,7 +8,7 @@ from pydantic import BaseModel
 
 from apilado.core.document.addresses import find, parted
 from apilado.core.document.stack import Stack
-from apilado.core.parameters import Parameter, models_in, parameters_of
+from apilado.core.parameters import Parameter, PartList, models_in, parameters_of, part_lists_of
 from apilado.errors import InvalidEdit
 
 
@@ -21,6 +21,14 @@ def parameter_at(stack: Stack, path: str) -> Parameter | None:
         return listed.each() if listed is not None and listed.kind == "numbers" else None
     declared = parameters_of(type(holder)) if isinstance(holder, BaseModel) else ()
     return next((parameter for parameter in declared if parameter.name == last), None)
+
+
+def list_declared(stack: Stack, path: str) -> PartList | None:
+    """What is declared of the list of parts at an address; None where no such list is."""
+    path_of_holder, last = parted(path)
+    holder = find(stack, path_of_holder) if path_of_holder else stack
+    lists = part_lists_of(type(holder)) if isinstance(holder, BaseModel) else ()
+    return next((each for each in lists if each.name == last), None)
 
 
 def kinds_at(stack: Stack, path: str) -> tuple[type[BaseModel], ...]:

@@ -8,7 +8,7 @@ from pydantic import Field, field_validator
 
 from apilado.core.ducks.keyed import KeyedDuck
 from apilado.core.ducks.registry import AnyDuckShape
-from apilado.core.parameters import choice, number, numbers, switch, text
+from apilado.core.parameters import choice, number, numbers, reference, switch, text
 from apilado.core.parts import Part
 
 MOST_DUCKERS = 8
@@ -20,7 +20,7 @@ class Ducker(Part):
 
     name: str = text("Duck", label="Name", longest=40)
     on: bool = switch(True, label="On")
-    trigger: str = Field(default="kick", max_length=40, description="'kick' or the id of a trigger")
+    trigger: str = reference("kick", among="drums", label="Trigger")
     shape: AnyDuckShape = KeyedDuck()
     reach: Literal["all", "below", "around"] = choice(
         "all", label="Reach", help="The whole layer, or a band of it: the rest is untouched"

@@ -34,7 +34,7 @@ class Edit(Model):
         """What it did, for undo and for messages."""
         raise NotImplementedError
 
-    def remark(self, after: Stack) -> str | None:
+    def remark(self, before: Stack, after: Stack) -> str | None:
         """What is to be told where it did not do all that it was asked to."""
         return None
 

@@ -22,11 +22,11 @@ from apilado.core.document.edits_borders import (
     SplitLayer,
     SubInPlaceOf,
 )
+from apilado.core.document.edits_carving import AddPair, AddPoint, CopyPoint
 from apilado.core.document.edits_layers import AddLayer, MoveLayer, RemoveLayer, SetDrumSound, SetSource
 from apilado.core.document.edits_pattern import ReplaceHit, ReplaceNote, SetBars, SetPattern, TransposePattern
 from apilado.core.document.edits_values import (
     AddPart,
-    CopyPoint,
     MovePart,
     RemovePart,
     SetHarmonic,
@@ -69,6 +69,8 @@ EDITS: tuple[type[Edit], ...] = (
     RemovePart,
     MovePart,
     SetHarmonic,
+    AddPoint,
+    AddPair,
     CopyPoint,
     SetShare,
     ReplaceNote,
@@ -97,6 +99,8 @@ AnyEdit = Annotated[
     | RemovePart
     | MovePart
     | SetHarmonic
+    | AddPoint
+    | AddPair
     | CopyPoint
     | SetShare
     | ReplaceNote

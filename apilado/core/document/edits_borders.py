@@ -7,7 +7,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from apilado.core.document.addresses import forget, get, place_of, with_fresh_ids
+from apilado.core.document.addresses import forget, get, joined, place_of, with_fresh_ids, within
 from apilado.core.document.editing import (
     HIGHEST_BORDER_HZ,
     LOWEST_BORDER_HZ,
@@ -19,6 +19,7 @@ from apilado.core.document.editing import (
     layer_at,
     next_tint,
 )
+from apilado.core.document.edits_carving import eq_in
 from apilado.core.document.followers import pass_sound_on
 from apilado.core.document.naming import layer_name
 from apilado.core.document.stack import CLOSEST_BORDERS, Crossover, Stack
@@ -49,7 +50,7 @@ class MoveCrossover(Edit):
         index, crossover = crossover_of(after, self.crossover)
         return f"Crossover {index + 1} to {crossover.frequency_hz:.0f} Hz"
 
-    def remark(self, after: Stack) -> str | None:
+    def remark(self, before: Stack, after: Stack) -> str | None:
         index, crossover = crossover_of(after, self.crossover)
         at = crossover.frequency_hz
         if abs(at - self.frequency_hz) <= 0.051:
@@ -91,7 +92,7 @@ class AddCrossover(Edit):
     def title(self, before: Stack, after: Stack) -> str:
         return f"Add a crossover at {self.held_hz():.0f} Hz"
 
-    def remark(self, after: Stack) -> str | None:
+    def remark(self, before: Stack, after: Stack) -> str | None:
         return None if abs(self.held_hz() - self.frequency_hz) < 0.1 else _range_said(self.held_hz())
 
 
@@ -211,8 +212,8 @@ class PutSubUnder(Edit):
 class SubInPlaceOf(Edit):
     """Makes a layer that owns nothing but the lowest band a clean sine with the same notes.
 
-    Its name, its level, its ducks and its carve pairs stay, its treatments and its EQ go. The layers that took its
-    sound play on what they played.
+    Its name, its level, its ducks and its carve pairs stay, its treatments and its EQ points go. The layers that took
+    its sound play on what they played.
     """
 
     op: Literal["sub-in-place-of"] = "sub-in-place-of"
@@ -221,12 +222,17 @@ class SubInPlaceOf(Edit):
     def alter(self, data: Data) -> None:
         layers = data["layers"]
         index = layer_at(data, self.layer)[1]
-        there = layers[index]
+        there, here = layers[index], f"layers/{self.layer}"
         if there["span"]["last"] > 0:
             raise InvalidEdit(f"'{there['name']}' owns more than the lowest band")
         pass_sound_on(layers, self.layer)
         kept = {key: there[key] for key in ("id", "name", "tint", "level_db", "mute", "span")}
-        layers[index] = {**_clean_sub(there), **kept}
+        eq = get(data, eq_in(data, here))["id"]
+        for pair in data["pairs"]:
+            for end in ("dip", "lift"):
+                pair[end] = joined(here, "path", eq) if within(pair[end], here) else pair[end]
+        path = [{"id": new_id(), "kind": "split"}, {"id": eq, "kind": "eq"}]
+        layers[index] = {**_clean_sub(there), **kept, "path": path}
 
     def title(self, before: Stack, after: Stack) -> str:
         return f"A clean sub in place of {layer_name(self.layer, before)}"

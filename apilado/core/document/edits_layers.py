@@ -112,7 +112,7 @@ class SetSource(Edit):
         name = layer_name(self.layer, after)
         return f"{name} plays {self.source['file_name']}" if self.source.get("file_name") else f"Source of {name}"
 
-    def remark(self, after: Stack) -> str | None:
+    def remark(self, before: Stack, after: Stack) -> str | None:
         return followers_said(after, self.layer)
 
 

@@ -2,27 +2,26 @@
 
 from __future__ import annotations
 
-from types import MappingProxyType
 from typing import Any, Literal
 
-from pydantic import Field
+from pydantic import BaseModel, Field
 
 from apilado.core.document.addresses import (
     forget,
     get,
     joined,
     list_at,
+    owner_of,
     parted,
     parts_of,
     place_of,
     replace,
-    with_fresh_ids,
+    within,
 )
-from apilado.core.document.declarations import beginning, kind_of, kinds_at, parameter_at
+from apilado.core.document.declarations import beginning, kind_of, kinds_at, list_declared, parameter_at
 from apilado.core.document.editing import Data, Edit
-from apilado.core.document.equaliser import MOST_POINTS
 from apilado.core.document.followers import followers_said
-from apilado.core.document.naming import layer_name, place_name, value_text
+from apilado.core.document.naming import layer_name, place_name, value_text, with_article
 from apilado.core.document.stack import Stack
 from apilado.core.parameters import parameters_of
 from apilado.core.parts import new_id
@@ -71,50 +70,61 @@ class SetValue(Edit):
         value = value_text(parameter_at(before, self.path), now)
         return f"{said[:1].upper()}{said[1:]}" + (f": {value}" if value else "")
 
-    def remark(self, after: Stack) -> str | None:
+    def remark(self, before: Stack, after: Stack) -> str | None:
         kind, layer_id, *rest = (*parts_of(self.path), "", "")
         is_source = kind == "layers" and joined(*rest) in ("source", "source/kind")
         return followers_said(after, layer_id) if is_source else None
 
 
-KINDS_OF = MappingProxyType({"eq": "EQ point", "treatments": "treatment"})
-"""What a member of a list of several kinds is called."""
-
-
 class AddPart(Edit):
-    """Adds a treatment, an EQ point, a tone, a trigger, a ducker or a carve pair at the end of the list at `path`."""
+    """Adds a part at the end of the list at `path`: a step, an EQ point, a tone, a trigger, a ducker, a carve pair."""
 
     op: Literal["add"] = "add"
-    path: str = Field(pattern=r"(^|/)(eq|treatments|tones|triggers|duckers|pairs)$")
+    path: str = Field(min_length=1, max_length=200)
     part: Data
     held: bool = False
     """Whether numbers beyond their ranges are held at the end of them: a hand has put it there."""
 
     def meant(self, stack: Stack) -> AddPart:
-        if not kinds_at(stack, self.path):
-            return self
-        model = kind_of(stack, self.path, self.part.get("kind"), KINDS_OF[parted(self.path)[1]])
-        if not self.held:
-            return self
-        held = {p.name: p.held(self.part[p.name]) for p in parameters_of(model) if p.name in self.part}
-        return self.model_copy(update={"part": {**self.part, **held}})
+        declared = list_declared(stack, self.path)
+        if declared is None:
+            raise InvalidEdit(f"there is no list at '{self.path}' to which something could be added")
+        model, *others = declared.kinds
+        if others:
+            model = kind_of(stack, self.path, self.part.get("kind"), declared.noun)
+        return self.model_copy(update={"part": held_within(model, self.part)}) if self.held else self
 
     def alter(self, data: Data) -> None:
         list_at(data, self.path).append({"id": new_id(), **self.part})
 
     def title(self, before: Stack, after: Stack) -> str:
-        place, last = parted(self.path)
-        named = {"pairs": "a carve pair", "duckers": "a duck", "triggers": "a trigger", "tones": "a tone"}
-        what = named.get(last) or str(self.part.get("kind", "a part")).replace("-", " ")
-        article = "" if what.startswith("a ") else "an " if what[0] in "aeiou" else "a "
-        return f"Add {article}{what}" + (f" to {place_name(after, place)}" if place else "")
+        return f"Add {added_name(before, self.path, self.part)}"
+
+
+def held_within(model: type[BaseModel], part: Data) -> Data:
+    """The values of a part, its numbers held within the ranges that its model declares."""
+    return {**part, **{p.name: p.held(part[p.name]) for p in parameters_of(model) if p.name in part}}
+
+
+def added_name(stack: Stack, path: str, part: Data) -> str:
+    """How a part that is added to a list is called: 'a bell to kick'."""
+    declared = list_declared(stack, path)
+    kinds = {model.model_fields["kind"].default: model for model in kinds_at(stack, path)}
+    label = getattr(kinds.get(part.get("kind")), "label", declared.noun if declared else "part")
+    what = label if label.isupper() else label[:1].lower() + label[1:]
+    holder = owner_of(path) if parted(path)[0] else ""
+    return with_article(what) + (f" to {place_name(stack, holder)}" if holder else "")
 
 
 class RemovePart(Edit):
-    """Removes the member of a list at `path`, such as `layers/mid/eq/k3f9xq2a`, and what points at it."""
+    """Removes the member of a list at `path`, such as `layers/mid/path/k3f9xq2a`, and what points at it."""
 
     op: Literal["remove"] = "remove"
-    path: str = Field(pattern=r"(^|/)(eq|treatments|tones|triggers|duckers|pairs)/[a-z0-9-]+$")
+    path: str = Field(min_length=1, max_length=200)
+
+    def meant(self, stack: Stack) -> RemovePart:
+        _listed_part(stack, self.path, "removed")
+        return self
 
     def alter(self, data: Data) -> None:
         members, index = place_of(data, self.path)
@@ -124,13 +134,23 @@ class RemovePart(Edit):
     def title(self, before: Stack, after: Stack) -> str:
         return f"Remove {place_name(before, self.path)}"
 
+    def remark(self, before: Stack, after: Stack) -> str | None:
+        gone = len(before.pairs) - len(after.pairs)
+        if not gone or within(self.path, "pairs"):
+            return None
+        return "Its carve pair went with it." if gone == 1 else f"Its {gone} carve pairs went with it."
+
 
 class MovePart(Edit):
-    """Moves a treatment or an EQ point to another place in its chain."""
+    """Moves the member of a list to another place in it."""
 
     op: Literal["move"] = "move"
-    path: str = Field(pattern=r"(^|/)(eq|treatments|tones)/[a-z0-9-]+$")
+    path: str = Field(min_length=1, max_length=200)
     to: int = Field(ge=0)
+
+    def meant(self, stack: Stack) -> MovePart:
+        _listed_part(stack, self.path, "moved")
+        return self
 
     def alter(self, data: Data) -> None:
         members, index = place_of(data, self.path)
@@ -139,6 +159,15 @@ class MovePart(Edit):
 
     def title(self, before: Stack, after: Stack) -> str:
         return f"Move {place_name(before, self.path)}"
+
+
+def _listed_part(stack: Stack, path: str, done: str) -> None:
+    """
+    Raises:
+        InvalidEdit: what is at an address is no part of a list that parts are added to.
+    """
+    if list_declared(stack, parted(path)[0]) is None:
+        raise InvalidEdit(f"there is nothing at '{path}' that could be {done}")
 
 
 HARMONIC = next(parameter for parameter in parameters_of(Tone) if parameter.name == "harmonics").each()
@@ -185,23 +214,6 @@ class SetLimit(Edit):
 
     def title(self, before: Stack, after: Stack) -> str:
         return f"Limits of {self.sounding}"
-
-
-class CopyPoint(Edit):
-    """Copies the EQ point at `path` to the EQ of another part."""
-
-    op: Literal["copy-point"] = "copy-point"
-    path: str = Field(pattern=r"^[a-z0-9/-]+/eq/[a-z0-9-]+$")
-    to: str = Field(pattern=r"^(bus|shared|kick|layers/[a-z0-9-]+|triggers/[a-z0-9-]+)$")
-
-    def alter(self, data: Data) -> None:
-        point, target = with_fresh_ids(get(data, self.path)), list_at(data, f"{self.to}/eq")
-        if len(target) >= MOST_POINTS:
-            raise InvalidEdit(f"'{self.to}' has {MOST_POINTS} points already, the most there can be")
-        target.append(point)
-
-    def title(self, before: Stack, after: Stack) -> str:
-        return f"Copy {place_name(before, self.path)} to {after.owner_name(self.to)}"
 
 
 class SetShare(Edit):

@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
-from typing import TYPE_CHECKING, ClassVar, Literal
+from types import MappingProxyType
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import Field
 
 from apilado.core.dsp import equaliser
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.dynamics import Detector, whole_reduction
 from apilado.core.dsp.filters import NO_SECTIONS, Sections, high_pass, low_pass
-from apilado.core.parameters import choice, number, switch, tagged_union
+from apilado.core.parameters import choice, number, reference, switch, tagged_union
 from apilado.core.parts import Part
 
 MOST_POINTS = 32
@@ -57,6 +58,7 @@ class Bell(_Gained):
     """A dip or a lift around its frequency."""
 
     label: ClassVar[str] = "Bell"
+    begins: ClassVar[Mapping[str, Any]] = MappingProxyType({"frequency_hz": 300.0})
     kind: Literal["bell"] = "bell"
 
     def sections(self, rate_hz: int) -> Sections:
@@ -67,6 +69,7 @@ class LowShelf(_Gained):
     """A step below its frequency."""
 
     label: ClassVar[str] = "Low shelf"
+    begins: ClassVar[Mapping[str, Any]] = MappingProxyType({"frequency_hz": 120.0})
     kind: Literal["low-shelf"] = "low-shelf"
 
     def sections(self, rate_hz: int) -> Sections:
@@ -80,6 +83,7 @@ class HighShelf(_Gained):
     """A step above its frequency."""
 
     label: ClassVar[str] = "High shelf"
+    begins: ClassVar[Mapping[str, Any]] = MappingProxyType({"frequency_hz": 4000.0})
     kind: Literal["high-shelf"] = "high-shelf"
 
     def sections(self, rate_hz: int) -> Sections:
@@ -93,6 +97,7 @@ class HighPass(Point):
     """Takes away what lies below its frequency."""
 
     label: ClassVar[str] = "High-pass"
+    begins: ClassVar[Mapping[str, Any]] = MappingProxyType({"frequency_hz": 35.0})
     kind: Literal["high-pass"] = "high-pass"
     slope_db_per_octave: Slope = choice(24, label="Slope", unit="dB/oct")
 
@@ -107,6 +112,7 @@ class LowPass(Point):
     """Takes away what lies above its frequency."""
 
     label: ClassVar[str] = "Low-pass"
+    begins: ClassVar[Mapping[str, Any]] = MappingProxyType({"frequency_hz": 12000.0})
     kind: Literal["low-pass"] = "low-pass"
     slope_db_per_octave: Slope = choice(24, label="Slope", unit="dB/oct")
 
@@ -149,8 +155,9 @@ class KeyedBell(_Gained):
     """A bell that opens only while a trigger sounds."""
 
     label: ClassVar[str] = "Keyed bell"
+    begins: ClassVar[Mapping[str, Any]] = MappingProxyType({"frequency_hz": 110.0})
     kind: Literal["keyed-bell"] = "keyed-bell"
-    trigger: str = Field(default="kick", max_length=40, description="'kick' or the id of a trigger")
+    trigger: str = reference("kick", among="drums", label="Trigger")
     threshold_db: float = number(
         -30.0, low=-60.0, high=0.0, step=0.1, unit="dB", label="Threshold", help="Of the trigger, which peaks at 0 dB"
     )

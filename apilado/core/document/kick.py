@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, ClassVar, Literal
 import numpy as np
 from pydantic import Field, field_validator
 
-from apilado.core.document.equaliser import MOST_POINTS, AnyPoint
+from apilado.core.document.path import Points
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.envelopes import rising
 from apilado.core.dsp.kicks import kick_sound
@@ -135,7 +135,7 @@ class Drum(Model):
     sound: AnyKickSound = SynthKick()
     attack_db: float = number(0.0, low=-24.0, high=24.0, step=0.1, unit="dB", label="Attack")
     sustain_db: float = number(0.0, low=-24.0, high=24.0, step=0.1, unit="dB", label="Sustain")
-    eq: tuple[AnyPoint, ...] = Field(default=(), max_length=MOST_POINTS)
+    eq: Points = Points()
     clip_db: float = number(
         0.0, low=0.0, high=24.0, step=0.1, unit="dB", label="Soft clip", help="Drive into a soft clip; 0 is off"
     )

@@ -6,13 +6,12 @@ from typing import Annotated, Literal
 
 from pydantic import Field, field_validator, model_validator
 
-from apilado.core.document.equaliser import MOST_POINTS, AnyPoint, Phase
+from apilado.core.document.path import MOST_STEPS, AnyStep, Equaliser, Split, layer_path
 from apilado.core.notes import Note
-from apilado.core.parameters import Model, choice, integer, number, switch, text
+from apilado.core.parameters import Model, choice, integer, number, parts, switch, text
 from apilado.core.parts import Part
 from apilado.core.sources.registry import AnySource
 from apilado.core.sources.tone import ToneSource
-from apilado.core.treatments.registry import AnyTreatment
 
 TINTS = ("ochre", "slate", "verdigris", "haematite", "lapis", "umber", "malachite", "amethyst")
 Tint = Literal["ochre", "slate", "verdigris", "haematite", "lapis", "umber", "malachite", "amethyst"]
@@ -40,12 +39,9 @@ class Layer(Part):
     tint: Tint = choice("ochre", label="Tint")
     source: AnySource = Field(default_factory=ToneSource)
     span: Span = Span()
-    split: Literal["before", "after"] = choice(
-        "before", label="Split", help="Before the treatments: only the band is treated. After: what they add is cut."
+    path: tuple[AnyStep, ...] = parts(
+        "step", least=1, most=MOST_STEPS, ordered=True, begin=lambda: layer_path(Equaliser())
     )
-    treatments: tuple[AnyTreatment, ...] = Field(default=(), max_length=16)
-    eq: tuple[AnyPoint, ...] = Field(default=(), max_length=MOST_POINTS)
-    eq_phase: Phase = choice("minimum-phase", label="Phase", help="Linear phase turns no phase, and rings before")
     level_db: float = number(0.0, low=-60.0, high=12.0, step=0.1, unit="dB", label="Level")
     mute: bool = switch(False, label="Mute")
     width: float = number(1.0, low=0.0, high=2.0, label="Width")
@@ -63,6 +59,14 @@ class Layer(Part):
     notes: tuple[Note, ...] | None = Field(
         default=None, max_length=MOST_NOTES, description="Its own pattern; null plays the stack's"
     )
+
+    @field_validator("path")
+    @classmethod
+    def _one_split(cls, path: tuple[AnyStep, ...]) -> tuple[AnyStep, ...]:
+        splits = sum(isinstance(step, Split) for step in path)
+        if splits != 1:
+            raise ValueError(f"a layer is cut to its band once, not {splits} times: one step is 'split'")
+        return path
 
     @field_validator("note_levels_db")
     @classmethod

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from types import MappingProxyType
 from typing import Any
 
+from apilado.core.document.addresses import joined, within
 from apilado.core.parts import steady_id
 
 Data = dict[str, Any]
@@ -74,6 +75,42 @@ def _from_3(data: Data) -> Data:
     return data
 
 
+def _from_4(data: Data) -> Data:
+    """Version 5: treatments, EQ and split are steps of one path; carve pairs name an EQ, not a layer or bus."""
+    data = copy.deepcopy(data)
+    for layer in [each for each in _listed(data, "layers") if isinstance(each, dict)]:
+        treated, split = layer.pop("treatments", []), {"id": steady_id("split"), "kind": "split"}
+        before = [split] if layer.pop("split", "before") != "after" else []
+        layer["path"] = [*before, *_steps(treated), *([] if before else [split]), _eq_step(layer)]
+    for bus in [each for each in (data.get("bus"), data.get("shared")) if isinstance(each, dict)]:
+        bus["path"] = [_eq_step(bus), *_steps(bus.pop("treatments", []))]
+    for drum in [each for each in (data.get("kick"), *_listed(data, "triggers")) if isinstance(each, dict)]:
+        if "eq" in drum:
+            drum["eq"] = {"points": drum["eq"]}
+    for pair in [each for each in _listed(data, "pairs") if isinstance(each, dict)]:
+        for end in [end for end in ("dip", "lift") if isinstance(pair.get(end), str)]:
+            of_drum = pair[end] == "kick" or within(pair[end], "triggers")
+            pair[end] = joined(pair[end], "eq") if of_drum else joined(pair[end], "path", EQ_OF_4)
+    for name in ("bus", "shared"):
+        data.setdefault(name, {"path": [_eq_step({})]})
+    data["version"] = 5
+    return data
+
+
+EQ_OF_4 = steady_id("eq")
+"""The id of the one EQ that a layer or a bus had in version 4: unique in its path, and the same at every reading."""
+
+
+def _eq_step(owner: Data) -> Data:
+    """The EQ of a layer or bus of version 4, as a step."""
+    phase = {"phase": owner.pop("eq_phase")} if "eq_phase" in owner else {}
+    return {"id": EQ_OF_4, "kind": "eq", **phase, "points": owner.pop("eq", [])}
+
+
+def _steps(treatments: Any) -> list[Any]:
+    return treatments if isinstance(treatments, list) else [treatments]
+
+
 def _with_ids(members: list[Any], place: str) -> None:
     for index, each in enumerate(members):
         if isinstance(each, dict):
@@ -86,5 +123,7 @@ def _listed(data: Data, name: str) -> list[Any]:
     return found if isinstance(found, list) else []
 
 
-MIGRATIONS: MappingProxyType[int, Callable[[Data], Data]] = MappingProxyType({1: _from_1, 2: _from_2, 3: _from_3})
+MIGRATIONS: MappingProxyType[int, Callable[[Data], Data]] = MappingProxyType(
+    {1: _from_1, 2: _from_2, 3: _from_3, 4: _from_4}
+)
 """By the version that they start from; each gives the next."""

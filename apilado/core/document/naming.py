@@ -6,11 +6,11 @@ from typing import Any
 
 from pydantic import BaseModel
 
-from apilado.core.document.addresses import index_in, parts_of, walked
-from apilado.core.document.stack import Crossover, Stack
+from apilado.core.document.addresses import parts_of, walked
+from apilado.core.document.path import Equaliser, eqs_in
+from apilado.core.document.stack import Stack
 from apilado.core.notes import Note
 from apilado.core.parameters import Parameter, parameters_of
-from apilado.core.sources.tone import Tone
 from apilado.core.units import midi_to_name
 
 
@@ -24,8 +24,10 @@ def place_name(stack: Stack, path: str) -> str:
     """A part, or a value, and what it belongs to, from the inside out; the path as words where nothing is known."""
     parts, steps = parts_of(path), walked(stack, path)
     names: list[str] = []
-    for part, holder, reached in zip(parts, steps, steps[1:], strict=False):
-        name = _name(part, holder, reached)
+    for place, (part, holder, reached) in enumerate(zip(parts, steps, steps[1:], strict=False)):
+        # The only EQ of a path is not named where one of its points is.
+        only = place + 1 < len(parts) and isinstance(reached, Equaliser) and len(eqs_in(holder)) == 1
+        name = "" if only else _name(part, holder, reached)
         if name:
             names.insert(0, name)
     if isinstance(steps[-2], BaseModel) and not _name(
@@ -33,6 +35,11 @@ def place_name(stack: Stack, path: str) -> str:
     ):  # what holds more goes unnamed on the way
         names.insert(0, {"span": "band"}.get(parts[-1], parts[-1].replace("_", " ")))
     return " of ".join(names) or path.replace("/", " ")
+
+
+def with_article(what: str) -> str:
+    """'a bell', 'an EQ point'."""
+    return f"{'an' if what[:1] in 'aeiouAEIOU' else 'a'} {what}"
 
 
 def value_text(parameter: Parameter | None, value: Any) -> str:
@@ -46,17 +53,20 @@ def value_text(parameter: Parameter | None, value: Any) -> str:
     return next((label for choice, label in parameter.choices if choice == value), str(value)[:60])
 
 
+def numbered(members: tuple[Any, ...], part: Any) -> str:
+    """A member of a list by its kind and its number among those of that kind: 'bell 2', 'EQ 1'."""
+    label = str(type(part).label)
+    alike = [each for each in members if type(each) is type(part)]
+    return f"{label if label.isupper() else label.lower()} {alike.index(part) + 1}"
+
+
 def _name(part: str, holder: Any, reached: Any) -> str:
     """What one step of a path adds to the name."""
     if isinstance(holder, tuple):
-        place = index_in(holder, part)
-        number = part if place is None else str(place + 1)
-        if isinstance(reached, Tone | Crossover):
-            return f"{'tone' if isinstance(reached, Tone) else 'crossover'} {number}"
         if isinstance(reached, Note):
             return f"note {midi_to_name(reached.pitch)}"
-        label = getattr(type(reached), "label", "")
-        return f"{label.lower()} {number}" if label else str(getattr(reached, "name", "") or part)
+        own = str(getattr(reached, "name", "") or part)
+        return numbered(holder, reached) if getattr(type(reached), "label", "") else own
     if isinstance(holder, Stack) and part in ("bus", "shared", "kick"):
         return part
     if isinstance(holder, BaseModel):

@@ -2,26 +2,27 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import ClassVar, Literal
 
 from pydantic import Field, field_validator, model_validator
 
-from apilado.core.document.addresses import find, joined, parted, repeated
+from apilado.core.document.addresses import find, joined, owner_of, parted, repeated
 from apilado.core.document.carving import FROM_PIECE, MOST_PAIRS, CarvePair, Reference, TargetName
 from apilado.core.document.ducker import MOST_DUCKERS, Ducker
-from apilado.core.document.equaliser import MOST_POINTS, AnyPoint, Phase, Point
+from apilado.core.document.equaliser import Point
 from apilado.core.document.kick import Drum, Kick, Trigger
 from apilado.core.document.layer import MOST_NOTES, Layer
+from apilado.core.document.path import MOST_STEPS, AnyBusStep, Equaliser, Points, eqs_in
 from apilado.core.dsp.crossovers import Border, border
 from apilado.core.notes import Note, in_order
-from apilado.core.parameters import Model, choice, integer, number, switch, text
+from apilado.core.parameters import Model, choice, integer, number, parts, switch, text
 from apilado.core.parts import Part
-from apilado.core.treatments.registry import AnyTreatment
 
 FORMAT = "apilado-stack"
-VERSION = 4
+VERSION = 5
 MOST_BARS = 64
 MOST_LAYERS = 12
+MOST_TRIGGERS = 8
 SampleRate = Literal[44100, 48000, 96000]
 CLOSEST_BORDERS = 2.0 ** (1.0 / 3.0)
 LONGEST_SECONDS = 180.0
@@ -35,6 +36,8 @@ KEYS = tuple(
 
 class Crossover(Part):
     """A border between two bands."""
+
+    label: ClassVar[str] = "Crossover"
 
     frequency_hz: float = number(120.0, low=30.0, high=16000.0, step=0.1, scale="log", unit="Hz", label="Frequency")
     slope_db_per_octave: Literal[12, 24, 48] = choice(24, label="Slope", unit="dB/oct")
@@ -65,9 +68,7 @@ class Limiter(Model):
 class Bus(Model):
     """What all layers go through together."""
 
-    eq: tuple[AnyPoint, ...] = Field(default=(), max_length=MOST_POINTS)
-    eq_phase: Phase = choice("minimum-phase", label="Phase", help="Linear phase turns no phase, and rings before")
-    treatments: tuple[AnyTreatment, ...] = Field(default=(), max_length=16)
+    path: tuple[AnyBusStep, ...] = parts("step", most=MOST_STEPS, ordered=True, begin=lambda: (Equaliser(),))
     level_db: float = number(0.0, low=-60.0, high=12.0, step=0.1, unit="dB", label="Level")
     mono_below_hz: float = number(
         0.0, low=0.0, high=500.0, step=1.0, unit="Hz", label="Mono below", help="Everything below is mono; 0 is off"
@@ -79,9 +80,7 @@ class SharedBus(Model):
     """What bass and kick go through together, if it is on."""
 
     on: bool = switch(False, label="On")
-    eq: tuple[AnyPoint, ...] = Field(default=(), max_length=MOST_POINTS)
-    eq_phase: Phase = choice("minimum-phase", label="Phase", help="Linear phase turns no phase, and rings before")
-    treatments: tuple[AnyTreatment, ...] = Field(default=(), max_length=16)
+    path: tuple[AnyBusStep, ...] = parts("step", most=MOST_STEPS, ordered=True, begin=lambda: (Equaliser(),))
     level_db: float = number(0.0, low=-60.0, high=12.0, step=0.1, unit="dB", label="Level")
     limiter: Limiter = Limiter(on=False)
 
@@ -98,7 +97,7 @@ class Stack(Model):
     """A whole stack. Validation says where in it something is wrong."""
 
     format: Literal["apilado-stack"] = "apilado-stack"
-    version: Literal[4] = 4
+    version: Literal[5] = 5
     name: str = text("New stack", label="Name")
     tempo_bpm: float = number(126.0, low=40.0, high=240.0, step=0.1, unit="bpm", label="Tempo")
     beats_per_bar: int = integer(4, low=1, high=16, label="Beats per bar")
@@ -108,13 +107,13 @@ class Stack(Model):
     seed: int = integer(1, low=0, high=2**31 - 1, label="Seed")
     pattern: tuple[Note, ...] = Field(default=(), max_length=MOST_NOTES)
     kick: Kick = Kick()
-    triggers: tuple[Trigger, ...] = Field(default=(), max_length=8)
+    triggers: tuple[Trigger, ...] = parts("trigger", most=MOST_TRIGGERS)
     crossovers: tuple[Crossover, ...] = Field(default=(), max_length=7)
     layers: tuple[Layer, ...] = Field(default=(), max_length=MOST_LAYERS)
-    bus: Bus = Bus()
-    shared: SharedBus = SharedBus()
-    duckers: tuple[Ducker, ...] = Field(default=(Ducker(id="duck"),), max_length=MOST_DUCKERS)
-    pairs: tuple[CarvePair, ...] = Field(default=(), max_length=MOST_PAIRS)
+    bus: Bus = Field(default_factory=Bus)
+    shared: SharedBus = Field(default_factory=SharedBus)
+    duckers: tuple[Ducker, ...] = parts("duck", most=MOST_DUCKERS, begin=lambda: (Ducker(id="duck"),))
+    pairs: tuple[CarvePair, ...] = parts("carve pair", most=MOST_PAIRS)
     target: TargetName = choice("clean lower mids", label="Target")
     reference: Reference | None = None
     limits: dict[str, LimitOverride] = Field(default={}, max_length=64)
@@ -169,25 +168,42 @@ class Stack(Model):
         hits = tuple(hit for hit in self.drum(ducker.trigger).hits if hit < self.beats)
         return ducker.hits_of(hits, self.beats_per_bar)
 
-    def equalisers(self) -> dict[str, tuple[Point, ...]]:
-        """The EQ of each part as it stands in the document, by its owner's path."""
-        return {
-            **{f"layers/{layer.id}": layer.eq for layer in self.layers},
-            "bus": self.bus.eq,
-            "shared": self.shared.eq,
-            "kick": self.kick.eq,
-            **{f"triggers/{trigger.id}": trigger.eq for trigger in self.triggers},
-        }
+    def owners(self) -> tuple[str, ...]:
+        """The addresses of all that can have an EQ: layers, buses, drums."""
+        layers = [f"layers/{layer.id}" for layer in self.layers]
+        return (*layers, "bus", "shared", *map(self.drum_owner, self.drum_names()))
 
-    def points_of(self, owner: str) -> tuple[Point, ...]:
-        """The EQ of a part as it sounds: its own points, then those of carve pairs."""
-        paired = [pair.point_for(owner) for pair in self.pairs]
-        return (*self.equalisers()[owner], *[point for point in paired if point is not None])
+    def eqs_of(self, owner: str) -> dict[str, Points]:
+        """The EQs of a part by their addresses, in the order of its path; a drum has one."""
+        holder = find(self, owner)
+        if isinstance(holder, Drum):
+            return {joined(owner, "eq"): holder.eq}
+        return {joined(owner, "path", eq.id): eq for eq in eqs_in(holder.path)}
 
-    def owner_name(self, owner: str) -> str:
-        """How the owner of an EQ is called."""
-        found = find(self, owner)
-        return str(getattr(found, "name", parted(owner)[1]))
+    def equalisers(self) -> dict[str, Points]:
+        """Every EQ of the stack by its address."""
+        return {address: eq for owner in self.owners() for address, eq in self.eqs_of(owner).items()}
+
+    def last_eq(self, owner: str) -> str | None:
+        """The address of the EQ of a part that stands last; None where it has none."""
+        return next(reversed(self.eqs_of(owner)), None)
+
+    def points_of(self, eq: str) -> tuple[Point, ...]:
+        """The points of the EQ at an address as it sounds: its own, then those of carve pairs; none where it is off."""
+        found = find(self, eq)
+        if isinstance(found, Equaliser) and not found.on:
+            return ()
+        paired = [pair.point_for(eq) for pair in self.pairs]
+        return (*found.points, *[point for point in paired if point is not None])
+
+    def all_points(self, owner: str) -> tuple[Point, ...]:
+        """The points of all EQs of a part, as they sound."""
+        return tuple(point for eq in self.eqs_of(owner) for point in self.points_of(eq))
+
+    def owner_name(self, path: str) -> str:
+        """How the layer, bus or drum is called that something at an address belongs to."""
+        owner = owner_of(path)
+        return str(getattr(find(self, owner), "name", parted(owner)[1]))
 
     def asset_hashes(self) -> tuple[str, ...]:
         """The SHA-256 of every asset the stack needs, each once, in order of appearance."""
@@ -230,24 +246,24 @@ class Stack(Model):
                 if self.layer(layer_id) is None:
                     raise ValueError(f"duckers/{ducker.id}/amounts: there is no layer '{layer_id}'")
         drums = {self.drum_owner(name) for name in names}
-        for owner, points in self.equalisers().items():
-            for point in points:
-                followed = point.follows()
+        for address, eq in self.equalisers().items():
+            for point in eq.points:
+                where, followed = joined(address, "points", point.id), point.follows()
                 if followed is None:
                     continue
                 if followed not in names:
-                    raise ValueError(f"{owner}/eq/{point.id}/trigger: there is no trigger '{followed}'")
-                if owner in drums:
-                    raise ValueError(f"{owner}/eq/{point.id}: a drum has no keyed bell; one hit has nothing to follow")
+                    raise ValueError(f"{where}/trigger: there is no trigger '{followed}'")
+                if owner_of(address) in drums:
+                    raise ValueError(f"{where}: a drum has no keyed bell; one hit has nothing to follow")
 
     def _check_pairs(self) -> None:
-        owners = self.equalisers()
+        there = self.equalisers()
         for pair in self.pairs:
-            if pair.dip == pair.lift:
+            if owner_of(pair.dip) == owner_of(pair.lift):
                 raise ValueError(f"pairs/{pair.id}: it dips and lifts in different places, not both in '{pair.dip}'")
-            for owner in (pair.dip, pair.lift):
-                if owner not in owners:
-                    raise ValueError(f"pairs/{pair.id}: there is no '{owner}'")
+            for eq in (pair.dip, pair.lift):
+                if eq not in there:
+                    raise ValueError(f"pairs/{pair.id}: there is no EQ at '{eq}'")
 
     def _check_layers(self) -> None:
         for layer in self.layers:

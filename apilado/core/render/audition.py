@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pydantic import Field
 
-from apilado.core.document.addresses import find, parted
+from apilado.core.document.addresses import find, owner_of, parted
 from apilado.core.document.equaliser import Point
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Bus, SharedBus, Stack
@@ -17,7 +17,7 @@ class Audition(Model):
     """Which parts are heard alone, if any, and which EQ point. What has gone from the document is passed over."""
 
     alone: tuple[str, ...] = Field(default=(), max_length=MOST_ALONE, description="Owners, as layers/mid or kick")
-    point: str = Field(default="", max_length=120, description="Path of the EQ point, as layers/mid/eq/k3f9xq2a")
+    point: str = Field(default="", max_length=120, description="Path of the EQ point, as kick/eq/points/k3f9xq2a")
 
     def soloed(self, stack: Stack) -> tuple[str, ...]:
         """The parts heard alone that are there; none where everything is heard."""
@@ -25,11 +25,11 @@ class Audition(Model):
         return tuple(owner for owner in self.alone if owner in there)
 
     def listened(self, stack: Stack) -> tuple[str, Point] | None:
-        """(owner, point) of the EQ point that is all that is heard, if it is there."""
+        """(address of its EQ, point) of the EQ point that is all that is heard, if it is there."""
         holder, _ = parted(self.point)
-        owner, _ = parted(holder)
-        point = find(stack, self.point) if owner in stack.equalisers() else None
-        return (owner, point) if isinstance(point, Point) else None
+        eq, _ = parted(holder)
+        point = find(stack, self.point) if eq in stack.equalisers() else None
+        return (eq, point) if isinstance(point, Point) else None
 
     def gone(self, stack: Stack) -> tuple[str, ...]:
         """What was to be heard alone and is not there any more."""
@@ -40,7 +40,7 @@ class Audition(Model):
         """The layers that are heard."""
         point = self.listened(stack)
         if point is not None:
-            owner = find(stack, point[0])
+            owner = find(stack, owner_of(point[0]))
             if isinstance(owner, Bus | SharedBus):
                 return stack.audible_layers()
             return (owner,) if isinstance(owner, Layer) else ()
@@ -51,7 +51,7 @@ class Audition(Model):
         """The names of the drums that are heard."""
         point, soloed = self.listened(stack), self.soloed(stack)
         if point is not None:
-            return tuple(name for name in stack.drum_names() if stack.drum_owner(name) == point[0])
+            return tuple(name for name in stack.drum_names() if stack.drum_owner(name) == owner_of(point[0]))
         return tuple(
             name
             for name in stack.drum_names()

@@ -1,4 +1,4 @@
-"""What makes the stages of a stack: sources, splits, treatments, EQ, drums, ducks, buses."""
+"""What makes the stages of a stack: sources, paths, drums, ducks, buses."""
 
 from __future__ import annotations
 
@@ -7,20 +7,21 @@ from dataclasses import dataclass
 from typing import cast
 
 from apilado.core.clock import Clock
-from apilado.core.document.equaliser import Phase, eq_sections, still_and_moving
+from apilado.core.document.addresses import find, joined, within
+from apilado.core.document.equaliser import eq_sections, still_and_moving
 from apilado.core.document.kick import Drum
 from apilado.core.document.layer import Layer
+from apilado.core.document.path import AnyStep, Equaliser, Split
 from apilado.core.document.stack import Limiter, Stack
 from apilado.core.notes import Note
 from apilado.core.render import steps
 from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.render.stage import Stage, stage
 from apilado.core.sources.base import AssetLoader, Score
-from apilado.core.treatments.base import Treatment
 from apilado.core.units import midi_to_hz
 
-Treated = tuple[tuple[int, Stage], ...]
-"""(index, what goes in) of each treatment that is on."""
+Treated = tuple[tuple[str, Stage], ...]
+"""(address, what goes in) of each treatment that is on."""
 
 
 @dataclass(frozen=True)
@@ -85,9 +86,9 @@ class Builder:
         drum, clock = self.stack.drum(name), _hit_clock(self.clock)
         hit = stage(steps.hit_sound, sound=drum.sound, seed=self.stack.seed, clock=clock, context={"load": self.load})
         owner = self.stack.drum_owner(name)
-        if self.listened is not None and self.listened[0] == owner:
+        if self.listened is not None and within(self.listened[0], owner):
             return stage(steps.listen_to, hit, point=self.listened[1], clock=clock)
-        sections = eq_sections(self.stack.points_of(owner), clock.rate_hz)
+        sections = eq_sections(self.stack.all_points(owner), clock.rate_hz)
         if not (drum.attack_db or drum.sustain_db or len(sections) or drum.clip_db):
             return hit
         return stage(
@@ -119,25 +120,30 @@ class Builder:
             clock=self.clock,
         )
 
-    def equalised(self, sound: Stage, owner: str, phase: Phase = "minimum-phase") -> Stage:
-        """A part through its EQ: the points that stand still, then those that move."""
-        if self.listened is not None and self.listened[0] == owner:
+    def equalised(self, sound: Stage, address: str, eq: Equaliser) -> Stage:
+        """A sound through an EQ: the points that stand still, then those that move."""
+        if self.listened is not None and self.listened[0] == address:
             return stage(steps.listen_to, sound, point=self.listened[1], clock=self.clock)
-        still, moving = still_and_moving(self.stack.points_of(owner))
+        still, moving = still_and_moving(self.stack.points_of(address))
         if still:
-            linear = phase == "linear-phase"
+            linear = eq.phase == "linear-phase"
             sound = stage(steps.equalise, sound, points=still, linear_phase=linear, clock=self.clock)
         for point in moving:
             sound = stage(steps.move_point, sound, self.key(point.trigger), point=point, clock=self.clock)
         return sound
 
-    def treated(self, sound: Stage, treatments: Sequence[Treatment]) -> tuple[Stage, Treated]:
-        """A sound through treatments; and what goes into each that is on."""
+    def along(self, sound: Stage, owner: str, path: Sequence[AnyStep]) -> tuple[Stage, Treated]:
+        """A sound along the path of a layer or a bus; and what goes into each treatment that is on."""
         inputs = []
-        for index, treatment in enumerate(treatments):
-            if treatment.on:
-                inputs.append((index, sound))
-                sound = stage(steps.treat, sound, treatment=treatment, clock=self.clock)
+        for step in path:
+            address = joined(owner, "path", step.id)
+            if isinstance(step, Split):
+                sound = self.split(sound, cast(Layer, find(self.stack, owner)))
+            elif isinstance(step, Equaliser):
+                sound = self.equalised(sound, address, step)
+            elif step.on:
+                inputs.append((address, sound))
+                sound = stage(steps.treat, sound, treatment=step, clock=self.clock)
         return sound, tuple(inputs)
 
     def source(self, layer: Layer) -> Stage:
@@ -150,18 +156,10 @@ class Builder:
         return stage(steps.play_source, source=layer.source, score=score, clock=self.clock, context=context)
 
     def shaped(self, layer: Layer) -> Stage:
-        """Source, split, treatments, EQ."""
-        if layer.id in self._shaped:
-            return self._shaped[layer.id]
-        sound = self.source(layer)
-        if layer.split == "before":
-            sound = self.split(sound, layer)
-        sound, _ = self.treated(sound, layer.treatments)
-        if layer.split == "after":
-            sound = self.split(sound, layer)
-        sound = self.equalised(sound, f"layers/{layer.id}", layer.eq_phase)
-        self._shaped[layer.id] = sound
-        return sound
+        """The source, and all of the layer's path."""
+        if layer.id not in self._shaped:
+            self._shaped[layer.id], _ = self.along(self.source(layer), f"layers/{layer.id}", layer.path)
+        return self._shaped[layer.id]
 
     def split(self, sound: Stage, layer: Layer) -> Stage:
         if not self.stack.crossovers:
@@ -223,7 +221,7 @@ class Builder:
     def bus(self, bus_input: Stage) -> BusStages:
         """The bass's own bus."""
         bus = self.stack.bus
-        sound, inputs = self.treated(self.equalised(bus_input, "bus", bus.eq_phase), bus.treatments)
+        sound, inputs = self.along(bus_input, "bus", bus.path)
         if bus.mono_below_hz > 0.0:
             sound = stage(steps.mono_part, sound, below_hz=bus.mono_below_hz, clock=self.clock)
         return self.finished(sound, inputs, bus.level_db, bus.limiter)
@@ -231,7 +229,7 @@ class Builder:
     def shared(self, both: Stage) -> BusStages:
         """What bass and kick go through together."""
         shared = self.stack.shared
-        sound, inputs = self.treated(self.equalised(both, "shared", shared.eq_phase), shared.treatments)
+        sound, inputs = self.along(both, "shared", shared.path)
         return self.finished(sound, inputs, shared.level_db, shared.limiter)
 
     def finished(self, sound: Stage, inputs: Treated, level_db: float, limiter: Limiter) -> BusStages:

@@ -11,12 +11,12 @@ from apilado.core.clock import Clock
 from apilado.core.document.equaliser import Point, eq_sections, still_and_moving
 from apilado.core.document.kick import Drum
 from apilado.core.document.layer import Layer
+from apilado.core.document.path import AnyStep, treatments_in
 from apilado.core.document.stack import Stack, borders_of
 from apilado.core.dsp.crossovers import Part, cut, in_a_row
 from apilado.core.dsp.filters import Sections, settle_frames
 from apilado.core.dsp.linear_phase import Taps, band_taps, mono_low
 from apilado.core.render.builder import root_of, score_of
-from apilado.core.treatments.base import Treatment
 from apilado.core.units import beats_to_seconds
 
 MARGIN_SECONDS = 0.1
@@ -25,10 +25,10 @@ MARGIN_SECONDS = 0.1
 def tail_seconds(stack: Stack, rate_hz: int) -> float:
     """Seconds after the last beat by which everything in the stack has rung out."""
     tail = _Tail(stack, rate_hz)
-    bus = tail.bus_seconds(stack.bus.treatments, "bus")
+    bus = tail.path_seconds("bus", stack.bus.path)
     if stack.bus.mono_below_hz > 0.0:
         bus += tail.taps_seconds(mono_low(stack.bus.mono_below_hz, rate_hz))
-    shared = tail.bus_seconds(stack.shared.treatments, "shared") if stack.shared.on else 0.0
+    shared = tail.path_seconds("shared", stack.shared.path) if stack.shared.on else 0.0
     layers = max((tail.layer_seconds(layer) for layer in stack.layers), default=0.0)
     drums = max(tail.drum_seconds(name) for name in stack.drum_names())
     return max(0.0, layers + bus + shared, drums + shared) + MARGIN_SECONDS
@@ -56,28 +56,29 @@ class _Tail:
             self.rings_seconds(point.sections(rate)) for point in moving
         )
 
-    def path_seconds(self, layer: Layer) -> float:
-        """Of a layer from its source to its place."""
+    def split_seconds(self, layer: Layer) -> float:
         piece = cut(self.borders, layer.span.first, layer.span.last)
-        split = max(self.part_seconds(in_a_row([piece.common, path])) for _, path in piece.paths)
+        return max(self.part_seconds(in_a_row([piece.common, path])) for _, path in piece.paths)
+
+    def path_seconds(self, owner: str, path: Sequence[AnyStep]) -> float:
+        """Of all steps of a path but the split."""
+        eqs = sum(self.eq_seconds(self.stack.points_of(address)) for address in self.stack.eqs_of(owner))
+        return eqs + sum(step.tail_seconds(self.clock) for step in treatments_in(path) if step.on)
+
+    def placed_seconds(self, layer: Layer) -> float:
+        """Of a layer from its source to its place."""
         mono = self.taps_seconds(mono_low(layer.mono_below_hz, self.rate_hz)) if layer.mono_below_hz > 0.0 else 0.0
-        eq = self.eq_seconds(self.stack.points_of(f"layers/{layer.id}"))
-        return split + self.treated_seconds(layer.treatments) + eq + mono + layer.delay_ms / 1000.0
-
-    def treated_seconds(self, treatments: Sequence[Treatment]) -> float:
-        return sum(treatment.tail_seconds(self.clock) for treatment in treatments if treatment.on)
-
-    def bus_seconds(self, treatments: Sequence[Treatment], owner: str) -> float:
-        return self.treated_seconds(treatments) + self.eq_seconds(self.stack.points_of(owner))
+        path = self.path_seconds(f"layers/{layer.id}", layer.path)
+        return self.split_seconds(layer) + path + mono + layer.delay_ms / 1000.0
 
     def layer_seconds(self, layer: Layer) -> float:
         root = root_of(self.stack, layer)
         seconds = root.source.tail_seconds(score_of(self.stack, root), self.clock)
         # A layer that takes another's treated sound goes through both paths.
         chain = [layer]
-        while (parent := self.stack.layer(getattr(chain[-1].source, "layer", ""))) is not None:
+        while (parent := self.stack.layer(chain[-1].source.follows() or "")) is not None:
             chain.append(parent)
-        seconds += sum(self.path_seconds(each) for each in chain)
+        seconds += sum(self.placed_seconds(each) for each in chain)
         for ducker in self.stack.duckers:
             band = ducker.band_hz()
             if ducker.on and band is not None and ducker.amount(layer.id) > 0.0:
@@ -89,6 +90,6 @@ class _Tail:
         last = max((hit for hit in drum.hits if hit < self.stack.beats), default=None)
         if last is None:
             return 0.0
-        rings = self.eq_seconds(self.stack.points_of(self.stack.drum_owner(name)))
+        rings = self.eq_seconds(self.stack.all_points(self.stack.drum_owner(name)))
         left = beats_to_seconds(self.stack.beats - last, self.stack.tempo_bpm)
         return drum.sound.length_seconds() + rings + max(0.0, drum.offset_ms) / 1000.0 - left

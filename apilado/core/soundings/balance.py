@@ -59,7 +59,7 @@ def mud(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     status = limits.status(value)
     limit = f"{limits.look:g} dB"
     place = Place((owner.id,), MUD_LOW_HZ, MUD_HIGH_HZ)
-    where = f"layers/{owner.id}/eq"
+    where = f"layers/{owner.id}"
     aim = "" if abs(allowed) < 0.05 else f", less the {allowed:.1f} dB that '{measures.stack.target}' allows"
     if status == "fine":
         text = f"250–400 Hz lie {value:+.1f} dB against the octaves around them{aim}."
@@ -93,7 +93,7 @@ def harsh(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
         return [rule.sounding("fine", 0.0, limit, "bus", "No narrow peak stands out above 1.5 kHz.")]
     value, layer, peak = worst
     status = limits.status(value)
-    where = f"layers/{layer.id}/eq"
+    where = f"layers/{layer.id}"
     place = Place((layer.id,), peak.frequency_hz / 2.0**0.125, peak.frequency_hz * 2.0**0.125)
     text = f"'{layer.name}' stands {value:.1f} dB out of the octave around {peak.frequency_hz:.0f} Hz."
     if status == "fine":

@@ -9,6 +9,7 @@ from apilado.core.document.edits import Several
 from apilado.core.document.edits_values import SetValue
 from apilado.core.document.equaliser import eq_sections
 from apilado.core.document.layer import Layer
+from apilado.core.document.path import treatments_in
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.filters import sections_response
 from apilado.core.measure.phase import BorderPhase, best_alignment
@@ -153,11 +154,11 @@ def _spoiled_by(stack: Stack, chain: Chain, frequency_hz: float) -> str:
         said.append("levels " + ", ".join(f"{m.level_db:+.1f} dB ('{m.name}')" for m in chain.members))
     for member in chain.owners(band):
         causes = []
-        sections = eq_sections(stack.points_of(f"layers/{member.id}"), stack.sample_rate)
+        sections = eq_sections(stack.all_points(f"layers/{member.id}"), stack.sample_rate)
         eq = float(gain_to_db(abs(sections_response(sections, np.array([frequency_hz]), stack.sample_rate)[0])))
         if abs(eq) > 0.1:
             causes.append(f"EQ {eq:+.1f} dB")
-        causes += [treatment.label.lower() for treatment in member.treatments if treatment.on]
+        causes += [treatment.label.lower() for treatment in treatments_in(member.path) if treatment.on]
         if member.note_levels_db:
             causes.append("levels of single notes")
         if member.mono or member.width != 1.0 or member.pan or member.mono_below_hz:

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from types import MappingProxyType
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.document.carving import MOST_PAIRS, TargetName
 from apilado.core.document.editing import Edit
-from apilado.core.document.edits_values import AddPart
+from apilado.core.document.edits_carving import AddPair, AddPoint
 from apilado.core.document.equaliser import MOST_POINTS
 from apilado.core.document.stack import Stack
 from apilado.core.measure.bands import band_centres
@@ -71,24 +72,27 @@ def rise_of_curve(curve_db: NDArray[np.float64], low_hz: float, high_hz: float) 
 def pair_edit(
     stack: Stack, dip: str, lift: str, frequency_hz: float, *, dip_db: float, lift_db: float, q: float = PAIR_Q
 ) -> Edit | None:
-    """An edit that carves a pair; None when the stack has as many as there can be."""
+    """An edit that carves a pair between two parts; None when the stack has as many as there can be."""
     if len(stack.pairs) >= MOST_PAIRS:
         return None
     values = {"frequency_hz": round(frequency_hz, 1), "dip_db": dip_db, "lift_db": lift_db, "q": q}
-    return AddPart(path="pairs", part={"dip": dip, "lift": lift, **values})
+    return AddPair(dip=dip, lift=lift, values=values)
+
+
+def point_edit(stack: Stack, owner: str, point: dict[str, Any]) -> Edit | None:
+    """An edit that adds a point to the EQ of an owner that stands last; None where that EQ is full."""
+    last = stack.last_eq(owner)
+    full = last is not None and len(stack.equalisers()[last].points) >= MOST_POINTS
+    return None if full else AddPoint(to=owner, point=point)
 
 
 def bell_edit(stack: Stack, owner: str, frequency_hz: float, gain_db: float, q: float) -> Edit | None:
     """An edit that adds a bell to the EQ of an owner; None where that EQ is full."""
-    if len(stack.equalisers()[owner]) >= MOST_POINTS:
-        return None
     part = {"kind": "bell", "frequency_hz": round(frequency_hz, 1), "gain_db": round(gain_db, 1), "q": round(q, 2)}
-    return AddPart(path=f"{owner}/eq", part=part)
+    return point_edit(stack, owner, part)
 
 
 def keyed_bell_edit(stack: Stack, owner: str, trigger: str, frequency_hz: float, dip_db: float) -> Edit | None:
     """An edit that adds a dip that opens while a trigger sounds; None where that EQ is full."""
-    if len(stack.equalisers()[owner]) >= MOST_POINTS:
-        return None
     shape = {"frequency_hz": round(frequency_hz, 1), "gain_db": -round(dip_db, 1), "q": KEYED_Q, **KEYED_TIMES}
-    return AddPart(path=f"{owner}/eq", part={"kind": "keyed-bell", "trigger": trigger, **shape})
+    return point_edit(stack, owner, {"kind": "keyed-bell", "trigger": trigger, **shape})

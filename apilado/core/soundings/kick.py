@@ -94,7 +94,7 @@ def kick_clash(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]
     hertz = centre_of(common)
     owner = max(stack.audible_layers(), key=lambda layer: float(np.sum(room.common("kick", f"layers/{layer.id}"))))
     place = Place((owner.id,), hertz / 2.0**0.25, hertz * 2.0**0.25, stack.kick.hits)
-    where = f"layers/{owner.id}/eq"
+    where = f"layers/{owner.id}"
     if status == "fine":
         text = f"Of the kick's energy {value:.0f} % lies where the bass has as much at the same time."
         return [rule.sounding(status, value, limit, where, text, show=place)]
@@ -105,9 +105,9 @@ def kick_clash(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]
     fix: Edit | None
     if measures.sub is not None and owner.id == measures.sub.id:
         # What a sub owns it owns all the time: only a bell that moves makes room there without a hole.
-        fix = keyed_bell_edit(stack, where.removesuffix("/eq"), "kick", hertz, 9.0)
+        fix = keyed_bell_edit(stack, where, "kick", hertz, 9.0)
     else:
-        fix = pair_edit(stack, where.removesuffix("/eq"), "kick", hertz, dip_db=4.0, lift_db=1.0)
+        fix = pair_edit(stack, where, "kick", hertz, dip_db=4.0, lift_db=1.0)
     return [rule.sounding(status, value, limit, where, text, show=place, fix=fix)]
 
 

@@ -144,11 +144,9 @@ def shapes(sub: Layer) -> list[Shape]:
         shaped("Sine, full", {"shape": "sine", "harmonics": [1.0, 0.0, round(FLATTEST_SINGLE_PEAK, 3)]}),
         shaped("Sine with 2 to 5", {"shape": "sine", "harmonics": [1.0, 0.25, 0.12, 0.08, 0.05]}),
         shaped("Sine and octave", {"shape": "sine"}, {"shape": "sine", "octave": 1, "level_db": -14.0}),
-        Shape(
-            "Saturate", AddPart(path=f"{path}/treatments", part={"kind": "soft-clip", "drive_db": 6.0, "blend": 0.5})
-        ),
-        Shape("Limiter", AddPart(path=f"{path}/treatments", part={"kind": "limiter"})),
-        Shape("Compressor", AddPart(path=f"{path}/treatments", part={"kind": "compressor"})),
+        Shape("Saturate", AddPart(path=f"{path}/path", part={"kind": "soft-clip", "drive_db": 6.0, "blend": 0.5})),
+        Shape("Limiter", AddPart(path=f"{path}/path", part={"kind": "limiter"})),
+        Shape("Compressor", AddPart(path=f"{path}/path", part={"kind": "compressor"})),
         Shape("No pitch drop" if source.drop_semitones else "Pitch drop", drop),
     ]
 

@@ -9,12 +9,12 @@ from numpy.typing import NDArray
 
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits import AnyEdit, Several
-from apilado.core.document.edits_values import AddPart, SetHarmonic, SetValue
-from apilado.core.document.equaliser import MOST_POINTS
+from apilado.core.document.edits_values import SetHarmonic, SetValue
 from apilado.core.document.layer import Layer
 from apilado.core.measure.bands import band_centres
 from apilado.core.measure.stem import THIRD
 from apilado.core.render.builder import root_of, source_root
+from apilado.core.soundings.carving import point_edit
 from apilado.core.soundings.further import doubled
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding
@@ -71,10 +71,8 @@ def _thinned(measures: Measures, layer: Layer, highest_hz: float) -> Edit | None
         ]
         if any(t.harmonics[:1] != (0.0,) for t in tone[1].tones):
             return Several(name=f"Take the fundamental off {layer.name}", edits=tuple(edits))
-    if len(layer.eq) >= MOST_POINTS:
-        return None
     part = {"kind": "high-pass", "frequency_hz": round(highest_hz * 1.5, 1), "slope_db_per_octave": 48}
-    return AddPart(path=f"layers/{layer.id}/eq", part=part)
+    return point_edit(measures.stack, f"layers/{layer.id}", part)
 
 
 def crowding(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits import AnyEdit, Several
-from apilado.core.document.edits_values import AddPart, SetHarmonic, SetValue
-from apilado.core.document.equaliser import MOST_POINTS
+from apilado.core.document.edits_values import SetHarmonic, SetValue
 from apilado.core.document.layer import Layer
 from apilado.core.measure.fullness import FLATTEST_SINGLE_PEAK, LOWEST_PEAK
 from apilado.core.render.builder import root_of
+from apilado.core.soundings.carving import point_edit
 from apilado.core.soundings.further import sub_clicks
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding, Status
@@ -116,11 +116,9 @@ def sub_ends(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
         text = f"Below {RUMBLE_HZ:.0f} Hz lies {-value:.0f} dB less than the whole: clean."
         return [rule.sounding(status, value, limit, "bus", text, show=place)]
     text = f"Below {RUMBLE_HZ:.0f} Hz lies only {-value:.0f} dB less than the whole: it eats headroom and is not heard."
-    fix: Edit | None = None
-    if len(measures.stack.bus.eq) < MOST_POINTS:
-        part = {"kind": "high-pass", "frequency_hz": 33.0, "slope_db_per_octave": 24}
-        fix = AddPart(path="bus/eq", part=part)
-    return [rule.sounding(status, value, limit, "bus/eq", text, show=place, fix=fix)]
+    part = {"kind": "high-pass", "frequency_hz": 33.0, "slope_db_per_octave": 24}
+    fix = point_edit(measures.stack, "bus", part)
+    return [rule.sounding(status, value, limit, "bus", text, show=place, fix=fix)]
 
 
 def sub_start(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:

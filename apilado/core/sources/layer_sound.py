@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any, ClassVar, Literal
 
-from apilado.core.parameters import choice, text
+from apilado.core.parameters import choice, reference
 from apilado.core.sources.base import Source
 from apilado.errors import InvalidEdit
 
@@ -15,7 +15,7 @@ class LayerSound(Source):
     label: ClassVar[str] = "Another layer"
 
     kind: Literal["layer"] = "layer"
-    layer: str = text("", label="Layer", longest=40)
+    layer: str = reference("", among="layers", label="Layer")
     tap: Literal["source", "treated"] = choice("source", label="Taken")
 
     def follows(self, *, treated: bool = True) -> str | None:

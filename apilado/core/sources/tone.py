@@ -9,7 +9,7 @@ from typing import ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import Field, field_validator
+from pydantic import field_validator
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
@@ -17,7 +17,7 @@ from apilado.core.dsp.envelopes import CUT_MS, DECAY_NEPERS, adsr, rising
 from apilado.core.dsp.oscillators import MovingTone, Shape, add_tone, cycle_table, harmonics_below
 from apilado.core.dsp.stereo import mixed_at
 from apilado.core.notes import Run, voice_notes, voice_runs
-from apilado.core.parameters import Model, choice, integer, number, numbers
+from apilado.core.parameters import Model, choice, group, integer, number, numbers, parts
 from apilado.core.parts import Part
 from apilado.core.sources.base import AssetLoader, Score, Source
 from apilado.core.units import beats_to_seconds, cents_to_ratio, db_to_gain, midi_to_hz
@@ -27,6 +27,8 @@ MOST_HARMONICS = 64
 
 class Tone(Part):
     """One wave: a starting shape, with the amplitude of any of its first harmonics set by hand."""
+
+    label: ClassVar[str] = "Tone"
 
     shape: Shape = choice("saw", label="Shape")
     pulse_width: float = number(0.25, low=0.02, high=0.98, label="Pulse width")
@@ -106,8 +108,8 @@ class ToneSource(Source):
     label: ClassVar[str] = "Tone"
 
     kind: Literal["tone"] = "tone"
-    tones: tuple[Tone, ...] = Field(default_factory=lambda: (Tone(),), min_length=1, max_length=4)
-    envelope: Envelope = Envelope()
+    tones: tuple[Tone, ...] = parts("tone", least=1, most=4, begin=lambda: (Tone(),))
+    envelope: Envelope = group(Envelope, label="Envelope")
     glide_ms: float = number(60.0, low=0.0, high=2000.0, step=1.0, unit="ms", label="Glide")
     drop_semitones: float = number(
         0.0, low=0.0, high=48.0, step=0.5, unit="st", label="Pitch drop", help="How much higher a note begins"

@@ -7,6 +7,7 @@ from html import escape
 
 import numpy as np
 
+from apilado.core.document.addresses import joined
 from apilado.core.document.carving import CarvePair
 from apilado.core.document.equaliser import Point, eq_sections, still_and_moving
 from apilado.core.document.stack import Stack
@@ -45,21 +46,30 @@ def eq_owner(stack: Stack, view: View) -> str | None:
     return kind if kind in ("bus", "shared", "kick") else None
 
 
+def eq_shown(stack: Stack, view: View, owner: str) -> str:
+    """The address of the EQ of a part that is pulled: the one that was chosen, else the last; '' where it has none."""
+    return view.eq if view.eq in stack.eqs_of(owner) else stack.last_eq(owner) or ""
+
+
 def equaliser(stack: Stack, view: View) -> str:
     """The response of the EQ, and a tack for each of its points and carve pairs."""
     owner = eq_owner(stack, view)
     if owner is None:
         dashed = "Dashed: the target. " + ("Solid: the piece." if stack.reference else "")
         return _hint(view, dashed if view.selected == "balance" else "Choose a layer, bus or kick to carve.")
-    path, members = f"{owner}/eq", stack.points_of(owner)
+    path = eq_shown(stack, view, owner)
+    members = stack.points_of(path) if path else ()
     still, moving = still_and_moving(members)
     middle = view.gain_x(0.0)
     parts = [
         tag("line", class_="eq-zero", x1=middle, x2=middle, y1=0, y2=view.height),
         tag("polyline", class_="eq-curve", points=_curve(stack, view, still)),
         _split_curve(stack, view),
-        *[_tack(view, f"{path}/{point.id}", point) for point in stack.equalisers()[owner]],
-        *[_pair_tack(stack, view, pair, owner) for pair in stack.pairs if owner in (pair.dip, pair.lift)],
+        *[
+            _tack(view, joined(path, "points", point.id), point)
+            for point in (stack.equalisers()[path].points if path else ())
+        ],
+        *[_pair_tack(stack, view, pair, path) for pair in stack.pairs if path in (pair.dip, pair.lift)],
     ]
     if moving:
         opened = tag("title", "With the keyed bells open")
@@ -68,7 +78,7 @@ def equaliser(stack: Stack, view: View) -> str:
         x = view.gain_x(gain)
         parts.append(tag("line", class_="eq-tick", x1=x, x2=x, y1=view.height - 6, y2=view.height))
         parts.append(label(f"{gain:+.0f} dB", x, view.height - 9, class_="grid-label", text_anchor="middle"))
-    return tag("g", *parts, data_eq=path, data_gain_span=GAIN_SPAN_DB, data_gain_share=f"{GAIN_SHARE:g}")
+    return tag("g", *parts, data_eq=path or owner, data_gain_span=GAIN_SPAN_DB, data_gain_share=f"{GAIN_SHARE:g}")
 
 
 def _curve(stack: Stack, view: View, members: tuple[Point, ...]) -> str:
@@ -129,9 +139,9 @@ def _tack(view: View, path: str, point: Point) -> str:
     )
 
 
-def _pair_tack(stack: Stack, view: View, pair: CarvePair, owner: str) -> str:
+def _pair_tack(stack: Stack, view: View, pair: CarvePair, eq: str) -> str:
     """One end of a carve pair, and faintly the other: both move as one."""
-    dips = owner == pair.dip
+    dips = eq == pair.dip
     own, other = (-pair.dip_db, pair.lift_db) if dips else (pair.lift_db, -pair.dip_db)
     y, middle = view.y(pair.frequency_hz), view.gain_x(0.0)
     x, far = view.gain_x(own), view.gain_x(other)

@@ -31,6 +31,7 @@ class View(Audition):
     strip: float = Field(default=150.0, ge=20.0, le=4000.0)
     selected: str = Field(default="piece", max_length=60)
     mode: Literal["eq", "harmonics", "split"] = "eq"
+    eq: str = Field(default="", max_length=120, description="Address of the EQ to be pulled, where a part has several")
     first_beat: float = Field(default=0.0, ge=0.0)
     last_beat: float | None = Field(default=None, gt=0.0)
 

@@ -161,7 +161,7 @@ def edits(request: Request, stack_id: int, posted: EditRequest) -> dict[str, Any
         workspace.overtake(purpose, stack_id)
     if posted.final:
         workspace.overtake("loop", stack_id)
-    notice = change.remark(done.revision.stack) if posted.final else None
+    notice = change.remark(done.before, done.revision.stack) if posted.final else None
     if done.rebased:
         notice = "This stack was changed in another tab. Your change was done on top of that one."
     told = answer(done.revision, posted.view, None if done.rebased else done.before, notice)

@@ -73,7 +73,7 @@ def audio(
             return {"dialog": page(request, "_partials/followers.html", **asked, **offered)}
     done = stacks.edit(workspace, stack_id, change, client=client)
     after = done.revision.stack
-    said = [f"{change.title(done.before, after)}.", change.remark(after)]
+    said = [f"{change.title(done.before, after)}.", change.remark(done.before, after)]
     if target != "reference" and not np.any(workspace.load(asset.sha256, after.sample_rate)):
         said.append("There is only silence in it.")
     told = " ".join(sentence for sentence in said if sentence)

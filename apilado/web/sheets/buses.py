@@ -6,7 +6,8 @@ from typing import Any
 
 from apilado.core.document.carving import FROM_PIECE
 from apilado.core.document.stack import Stack
-from apilado.web.sheets.base import AUDIO_ACCEPT, Action, Section, eq_section, fields_of, treatments_section
+from apilado.web.sheets.base import AUDIO_ACCEPT, Action, Section, fields_of
+from apilado.web.sheets.layers import path_section
 
 
 def bus_chooser(selected: str) -> Section:
@@ -25,23 +26,21 @@ def bus_sections(stack: Stack) -> tuple[Section, ...]:
     """Everything of the bus."""
     return (
         bus_chooser("bus"),
-        Section("Bus", fields_of(stack.bus, "bus", without=("eq_phase",))),
-        eq_section(stack, "bus", fields_of(stack.bus, "bus", "eq_phase")),
-        treatments_section("Treatments", "bus", stack.bus.treatments),
+        Section("Bus", fields_of(stack.bus, "bus")),
+        path_section(stack, "bus"),
         Section("Limiter", fields_of(stack.bus.limiter, "bus/limiter")),
     )
 
 
 def shared_sections(stack: Stack) -> tuple[Section, ...]:
     """Everything of the bus that bass and kick share."""
-    own = Section("Bass and kick", fields_of(stack.shared, "shared", without=("eq_phase",)))
+    own = Section("Bass and kick", fields_of(stack.shared, "shared"))
     if not stack.shared.on:
         return bus_chooser("shared"), own
     return (
         bus_chooser("shared"),
         own,
-        eq_section(stack, "shared", fields_of(stack.shared, "shared", "eq_phase")),
-        treatments_section("Treatments", "shared", stack.shared.treatments),
+        path_section(stack, "shared"),
         Section("Limiter", fields_of(stack.shared.limiter, "shared/limiter")),
     )
 

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from types import MappingProxyType
 
+from apilado.core.document.addresses import joined
 from apilado.core.document.kick import KICK_SOUNDS
-from apilado.core.document.stack import Stack
-from apilado.web.sheets.base import AUDIO_ACCEPT, HITS_ACCEPT, Action, Section, eq_section, fields_of
+from apilado.core.document.stack import MOST_TRIGGERS, Stack
+from apilado.web.sheets.base import AUDIO_ACCEPT, HITS_ACCEPT, Action, Section, fields_of
+from apilado.web.sheets.parts import pairs_asked, part_section
 
-MOST_TRIGGERS = 8
 SIXTEENTH = 0.25
 PATTERNS: MappingProxyType[str, tuple[float, tuple[float, ...]]] = MappingProxyType(
     {
@@ -64,7 +65,8 @@ def drum_sections(stack: Stack, selected: str) -> tuple[Section, ...]:
     label = next(model.label for model in KICK_SOUNDS if isinstance(sound, model))
     remove, users = (), _users(stack, name)
     if name != "kick" and not users:
-        remove = (Action("Remove this trigger", {"op": "remove", "path": path}, danger=True),)
+        asks = pairs_asked(stack, path)
+        remove = (Action("Remove this trigger", {"op": "remove", "path": path}, danger=True, asks=asks),)
     return (
         Section("Drums", (), tuple(chooser), note="A muted trigger ducks and keys without being heard."),
         Section(
@@ -81,7 +83,7 @@ def drum_sections(stack: Stack, selected: str) -> tuple[Section, ...]:
         ),
         Section("Shape", fields_of(drum, path, "attack_db", "sustain_db", "clip_db")),
         _hits_section(stack, name, path),
-        eq_section(stack, path),
+        part_section(stack, drum.eq, joined(path, "eq"), "EQ"),
     )
 
 
@@ -89,9 +91,9 @@ def _users(stack: Stack, name: str) -> str:
     """What follows a drum, in words: a drum in use cannot go."""
     duckers = [f"'{ducker.name}'" for ducker in stack.duckers if ducker.trigger == name]
     bells = [
-        f"a keyed bell of '{stack.owner_name(owner)}'"
-        for owner, points in stack.equalisers().items()
-        for point in points
+        f"a keyed bell of '{stack.owner_name(address)}'"
+        for address, eq in stack.equalisers().items()
+        for point in eq.points
         if point.follows() == name
     ]
     return ", ".join([*duckers, *bells])

@@ -42,19 +42,14 @@ def duck_sections(stack: Stack, selected: str) -> tuple[Section, ...]:
         return (Section("Ducks", (), chooser, note="Nothing makes room for the kick yet."),)
     path = f"duckers/{ducker.id}"
     kinds = [(model.model_fields["kind"].default, model.label) for model in DUCK_SHAPES]
-    triggers = list(stack.drum_names().items())
     amounts = tuple(_share_field(ducker, layer, layer.name) for layer in stack.layers)
-    own = fields_of(ducker, path)
+    own = fields_of(ducker, path, stack=stack)
     remove = Action("Remove this duck", {"op": "remove", "path": path}, danger=True)
     return (
         Section("Ducks", (), chooser),
         Section(
             ducker.name,
-            (
-                *own[:2],
-                choice_field(f"{path}/trigger", "Trigger", ducker.trigger, triggers),
-                *own[2:],
-            ),
+            own,
             (Action("Overdo", overdo=path), remove),
         ),
         Section(

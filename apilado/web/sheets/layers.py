@@ -2,24 +2,25 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
+from apilado.core.document.addresses import find
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
+from apilado.core.parameters import part_lists_of
 from apilado.core.render.builder import source_root
 from apilado.core.sources.registry import SOURCES
-from apilado.core.sources.tone import ToneSource
 from apilado.web.sheets.base import (
     AUDIO_ACCEPT,
     Action,
     Section,
     choice_field,
-    eq_section,
     fields_of,
     menu_field,
-    treatments_section,
 )
 from apilado.web.sheets.ducks import share_fields
+from apilado.web.sheets.parts import part_list, part_section
 from apilado.web.sheets.piece import band_names
 
 
@@ -32,8 +33,7 @@ def layer_sections(stack: Stack, layer: Layer) -> tuple[Section, ...]:
         ),
         _band_section(stack, layer, path),
         _source_section(stack, layer, path),
-        treatments_section("Treatments", path, layer.treatments),
-        eq_section(stack, path, fields_of(layer, path, "eq_phase")),
+        path_section(stack, path),
         Section("Duck", share_fields(stack, layer)),
         Section(
             "Layer",
@@ -71,41 +71,28 @@ def _band_section(stack: Stack, layer: Layer, path: str) -> Section:
         for first in range(len(names))
         for last in range(first, len(names))
     ]
-    return Section("Band", (menu_field(f"{path}/span", "Band", options), *fields_of(layer, path, "split")))
+    return Section("Band", (menu_field(f"{path}/span", "Band", options),))
 
 
 def _source_section(stack: Stack, layer: Layer, path: str) -> Section:
     source = layer.source
     kinds = [(model.model_fields["kind"].default, model.label) for model in SOURCES]
-    actions = [Action("Use an audio file", upload=f"layers/{layer.id}", accept=AUDIO_ACCEPT)]
-    children: list[Section] = []
-    if isinstance(source, ToneSource):
-        for index, tone in enumerate(source.tones):
-            tone_path = f"{path}/source/tones/{tone.id}"
-            drop = {"op": "remove", "path": tone_path}
-            children.append(
-                Section(
-                    f"Tone {index + 1}",
-                    fields_of(tone, tone_path),
-                    (Action("Remove tone", drop, danger=True),) if len(source.tones) > 1 else (),
-                    folded=index > 0,
-                )
-            )
-        children.append(Section("Envelope", fields_of(source.envelope, f"{path}/source/envelope"), folded=True))
-        if len(source.tones) < 4:
-            actions.append(Action("Add a tone", {"op": "add", "path": f"{path}/source/tones", "part": {}}))
-    own = fields_of(source, f"{path}/source", without=("layer", "file_name"))
-    if source.kind == "layer":
-        others = [(other.id, other.name) for other in stack.layers if other.id != layer.id]
-        own = (choice_field(f"{path}/source/layer", "Layer", source.layer, others), *own)
-    note = f"File: {source.file_name}" if source.kind == "take" else ""
-    return Section(
-        "Source",
-        (choice_field(f"{path}/source/kind", "Source", source.kind, kinds), *own),
-        tuple(actions),
-        children=tuple(children),
-        note=note,
+    own = part_section(stack, source, f"{path}/source", "Source", without=("file_name",))
+    file_name = getattr(source, "file_name", "")
+    return replace(
+        own,
+        fields=(choice_field(f"{path}/source/kind", "Source", source.kind, kinds), *own.fields),
+        actions=(Action("Use an audio file", upload=f"layers/{layer.id}", accept=AUDIO_ACCEPT), *own.actions),
+        note=f"File: {file_name}" if file_name else own.note,
     )
+
+
+def path_section(stack: Stack, owner: str) -> Section:
+    """The steps of a layer or a bus, in the order in which the sound goes through them; and what can be added."""
+    holder = find(stack, owner)
+    (listed,) = [each for each in part_lists_of(type(holder)) if each.name == "path"]
+    children, adds = part_list(stack, holder, owner, listed)
+    return Section("Path", (), adds, children=children)
 
 
 def _merges(stack: Stack, layer: Layer) -> tuple[Action, ...]:

@@ -7,6 +7,7 @@ from apilado.core.document import addresses
 from apilado.core.document.edits import apply
 from apilado.core.document.edits_layers import AddLayer, RemoveLayer
 from apilado.core.document.edits_values import AddPart, MovePart, RemovePart, SetValue
+from apilado.core.document.path import Equaliser, Split
 from apilado.core.document.stack import Stack
 from apilado.core.parts import ID_PATTERN, Part, new_id
 from apilado.demo.stacks import lock_gate, slipway
@@ -45,12 +46,12 @@ class AddressesTest(unittest.TestCase):
                 members, index = addresses.place_of(data, path)
                 self.assertEqual(members[index]["id"], part.id)
                 kinds.add(addresses.parts_of(path)[-2])
-        self.assertEqual(kinds, {"layers", "crossovers", "duckers", "triggers", "pairs", "eq", "treatments", "tones"})
+        self.assertEqual(kinds, {"layers", "crossovers", "duckers", "triggers", "pairs", "path", "points", "tones"})
 
     def test_values_are_replaced_where_they_are_and_nowhere_else(self):
         for path, value in (
             ("tempo_bpm", 99.0),
-            ("layers/mid/eq/dip/q", 3.0),
+            ("layers/mid/path/eq/points/dip/q", 3.0),
             ("layers/mid/source/tones/octave/copies", 3),
             ("bus/limiter/ceiling_db", -9.0),
             ("kick/hits/2", 2.25),
@@ -70,8 +71,8 @@ class AddressesTest(unittest.TestCase):
         for path in (
             "layers/gone/level_db",
             "layers/0/level_db",
-            "layers/mid/eq/0/q",
-            "layers/mid/eq/gone",
+            "layers/mid/path/eq/points/0/q",
+            "layers/mid/path/eq/points/gone",
             "crossovers/0/frequency_hz",
             "kick/hits/99",
             "kick/hits/-1",
@@ -103,9 +104,11 @@ class AddressesTest(unittest.TestCase):
                 self.assertFalse(ids[0] & ids[1])
 
     def test_what_goes_takes_what_points_at_it(self):
-        stack = apply(STACK, AddPart(path="pairs", part={"id": "p", "dip": "layers/high", "lift": "kick"}))
+        stack = apply(STACK, AddPart(path="pairs", part={"id": "p", "dip": "layers/high/path/eq", "lift": "kick/eq"}))
         stack = apply(stack, AddPart(path="triggers", part={"id": "ghost"}))
-        stack = apply(stack, AddPart(path="pairs", part={"id": "q", "dip": "layers/mid", "lift": "triggers/ghost"}))
+        stack = apply(
+            stack, AddPart(path="pairs", part={"id": "q", "dip": "layers/mid/path/eq", "lift": "triggers/ghost/eq"})
+        )
         left = apply(stack, RemoveLayer(layer="high"))
         self.assertEqual([pair.id for pair in left.pairs], ["q"])
         self.assertNotIn("high", left.duckers[0].amounts)
@@ -115,11 +118,12 @@ class AddressesTest(unittest.TestCase):
     def test_a_stale_address_meets_its_part_or_nothing(self):
         """Random moves, additions and removals: an address goes on meaning the part that it meant."""
         for stack in self.stacks:
-            known = {path: part for path, part in parts_in(stack) if "/eq/" in path or "/treatments/" in path}
+            known = {path: part for path, part in parts_in(stack) if "/path/" in path or "/points/" in path}
+            known = {path: part for path, part in known.items() if not isinstance(part, Split | Equaliser)}
             now = stack
             for path in list(known)[::2]:
                 holder, _ = addresses.parted(path)
-                kind = "bell" if holder.endswith("eq") else "soft-clip"
+                kind = "bell" if holder.endswith("points") else "soft-clip"
                 if len(addresses.get(now, holder)) < 8:
                     now = apply(now, AddPart(path=holder, part={"kind": kind}))
                 now = apply(now, MovePart(path=path, to=0))
@@ -139,18 +143,21 @@ class AddressesTest(unittest.TestCase):
             data = stack.model_dump(mode="json")
             owners = [*data["layers"], *data["triggers"], data["kick"], data["bus"], data["shared"]]
             for owner in owners:
-                owner["eq"] = addresses.with_fresh_ids(owner["eq"])
-                owner["source"] = addresses.with_fresh_ids(owner.get("source"))
-                owner["treatments"] = addresses.with_fresh_ids(owner.get("treatments"))
-                for name in ("source", "treatments"):
-                    if owner[name] is None:
-                        del owner[name]
+                for name in [name for name in ("eq", "source") if name in owner]:
+                    owner[name] = addresses.with_fresh_ids(owner[name])
+                # The EQs themselves keep theirs: pairs name them.
+                for step in owner.get("path", []):
+                    if step["kind"] == "eq":
+                        step["points"] = addresses.with_fresh_ids(step["points"])
+                    else:
+                        step.update(addresses.with_fresh_ids(step))
             data["crossovers"] = addresses.with_fresh_ids(data["crossovers"])
             other = Stack.model_validate(data)
             keys = [graph_of(each, loader({})).output.key for each in (stack, other)]
             self.assertEqual(*keys)
             ids = [
-                {part.id for path, part in parts_in(each) if "eq" in path or "tones" in path} for each in (stack, other)
+                {part.id for path, part in parts_in(each) if "points" in path or "tones" in path}
+                for each in (stack, other)
             ]
             self.assertFalse(ids[0] & ids[1])
 

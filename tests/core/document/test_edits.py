@@ -4,11 +4,11 @@ import numpy as np
 
 from apilado.core.document.edits import Several, apply, edit_from_data
 from apilado.core.document.edits_borders import AddCrossover, MoveCrossover, RemoveCrossover, SplitLayer
+from apilado.core.document.edits_carving import CopyPoint
 from apilado.core.document.edits_layers import AddLayer, MoveLayer, RemoveLayer, SetSource
 from apilado.core.document.edits_pattern import ReplaceHit, ReplaceNote, SetBars, SetPattern, TransposePattern
 from apilado.core.document.edits_values import (
     AddPart,
-    CopyPoint,
     MovePart,
     RemovePart,
     SetHarmonic,
@@ -20,7 +20,7 @@ from apilado.core.document.layer import Span
 from apilado.core.notes import Note
 from apilado.demo.stacks import demo_bundles, slipway
 from apilado.errors import InvalidEdit
-from tests.support import rendered, without_ids
+from tests.support import points_in, rendered, without_ids
 
 STACK = slipway().stack
 
@@ -37,8 +37,8 @@ class EditsTest(unittest.TestCase):
     def test_set_value_by_id_and_by_number(self):
         changed = apply(STACK, SetValue(path="layers/mid/level_db", value=-3.0))
         self.assertEqual(changed.layer("mid").level_db, -3.0)
-        changed = apply(STACK, SetValue(path="layers/mid/eq/dip/gain_db", value=2.5))
-        self.assertEqual(changed.layer("mid").eq[0].gain_db, 2.5)
+        changed = apply(STACK, SetValue(path="layers/mid/path/eq/points/dip/gain_db", value=2.5))
+        self.assertEqual(points_in(changed, "layers/mid")[0].gain_db, 2.5)
 
     def test_refusals_name_what_is_wrong(self):
         cases = (
@@ -49,7 +49,7 @@ class EditsTest(unittest.TestCase):
             (SetValue(path="tempo_bpm/deeper/still", value=1), "there is nothing at"),
             (RemoveLayer(layer="mid"), "'mid' cannot go: 'high' takes its sound from it"),
             (RemoveCrossover(crossover="gone"), "there is nothing at .crossovers/gone. any more"),
-            (AddPart(path="layers/mid/eq", part={"kind": "wave"}), "^an EQ point is one of"),
+            (AddPart(path="layers/mid/path/eq/points", part={"kind": "wave"}), "^an EQ point is one of"),
             (SetSource(layer="mid", source={"kind": "organ"}), "a source is one of"),
             (SetSource(layer="mid", source={"kind": "layer", "layer": "high"}), "takes its own sound"),
             (ReplaceNote(was=Note(start_beats=0.1)), "there is no C2 at bar 1, beat 1.1 any more"),
@@ -69,15 +69,18 @@ class EditsTest(unittest.TestCase):
         cases = (
             (SetValue(path="layers/mid/level_db", value=-6.0), "Level of growl: −6 dB"),
             (SetValue(path="layers/mid/mute", value=True), "Mute growl"),
-            (SetValue(path="layers/mid/eq/dip/frequency_hz", value=280.0), "Frequency of bell 1 of growl: 280 Hz"),
+            (
+                SetValue(path="layers/mid/path/eq/points/dip/frequency_hz", value=280.0),
+                "Frequency of bell 1 of growl: 280 Hz",
+            ),
             (SetValue(path="tempo_bpm", value=120.0), "Tempo: 120 bpm"),
             (SetValue(path="duckers/duck/shape", value={"kind": "drawn"}), "Shape of Duck"),
             (SetValue(path="bus/limiter/on", value=False), "Limiter of bus: off"),
             (SetValue(path="crossovers/upper/slope_db_per_octave", value=48), "Slope of crossover 2: 48"),
             (SetValue(path="layers/sub/source/tones/wave/copies", value=3), "Copies of tone 1 of sub: 3"),
-            (AddPart(path="kick/eq", part={"kind": "bell"}), "Add a bell to kick"),
-            (RemovePart(path="layers/mid/eq/dip"), "Remove bell 1 of growl"),
-            (CopyPoint(path="layers/mid/eq/dip", to="kick"), "Copy bell 1 of growl to kick"),
+            (AddPart(path="kick/eq/points", part={"kind": "bell"}), "Add a bell to kick"),
+            (RemovePart(path="layers/mid/path/eq/points/dip"), "Remove bell 1 of growl"),
+            (CopyPoint(path="layers/mid/path/eq/points/dip", to="kick"), "Copy bell 1 of growl to kick"),
             (SetShare(ducker="duck", layer="mid", amount=0.5), "Share of growl in Duck"),
             (SplitLayer(layer="mid", frequency_hz=300.0), "Split growl at 300 Hz"),
             (MoveCrossover(crossover="lower", frequency_hz=5000.0), "Crossover 1 to 508 Hz"),
@@ -123,8 +126,8 @@ class EditsTest(unittest.TestCase):
             np.testing.assert_array_equal(alone[name], before[name])
             self.assertGreater(float(np.abs(all_new[name] - before[name]).max()), 1e-3)
         np.testing.assert_array_equal(alone["mid"], all_new["mid"])
-        self.assertIn("high and high copy take the new sound too", change.remark(followed))
-        self.assertIsNone(keeping.remark(kept))
+        self.assertIn("high and high copy take the new sound too", change.remark(STACK, followed))
+        self.assertIsNone(keeping.remark(STACK, kept))
 
     def test_bars_that_are_added_repeat_the_drums(self):
         short = apply(apply(STACK, SetValue(path="kick/hits", value=[0.0, 2.5])), SetValue(path="bars", value=1))
@@ -139,10 +142,10 @@ class EditsTest(unittest.TestCase):
     def test_a_crossover_stops_a_third_of_an_octave_short_of_its_neighbours(self):
         up = apply(STACK, MoveCrossover(crossover="lower", frequency_hz=5000.0))
         self.assertAlmostEqual(up.crossovers[0].frequency_hz, 640.0 / 2 ** (1 / 3), places=6)
-        told = MoveCrossover(crossover="lower", frequency_hz=5000.0).remark(up)
+        told = MoveCrossover(crossover="lower", frequency_hz=5000.0).remark(STACK, up)
         self.assertEqual(told, "Held at 508 Hz, a third of an octave below crossover 2.")
         moved = MoveCrossover(crossover="lower", frequency_hz=200.0)
-        self.assertIsNone(moved.remark(apply(STACK, moved)))
+        self.assertIsNone(moved.remark(STACK, apply(STACK, moved)))
         down = apply(STACK, MoveCrossover(crossover="upper", frequency_hz=20.0))
         self.assertAlmostEqual(down.crossovers[1].frequency_hz, 112.0 * 2 ** (1 / 3), places=6)
         self.assertEqual(
@@ -160,26 +163,27 @@ class EditsTest(unittest.TestCase):
 
     def test_parts_are_added_moved_and_removed(self):
         bell = {"kind": "bell", "frequency_hz": 90.0}
-        added = apply(STACK, AddPart(path="layers/mid/eq", part=bell))
-        self.assertEqual(len(added.layer("mid").eq), 2)
-        moved = apply(added, MovePart(path=f"layers/mid/eq/{added.layer('mid').eq[1].id}", to=0))
-        self.assertEqual(moved.layer("mid").eq[0].frequency_hz, 90.0)
-        new = moved.layer("mid").eq[0]
+        added = apply(STACK, AddPart(path="layers/mid/path/eq/points", part=bell))
+        self.assertEqual(len(points_in(added, "layers/mid")), 2)
+        moved = apply(added, MovePart(path=f"layers/mid/path/eq/points/{points_in(added, 'layers/mid')[1].id}", to=0))
+        self.assertEqual(points_in(moved, "layers/mid")[0].frequency_hz, 90.0)
+        new = points_in(moved, "layers/mid")[0]
         # A page that has not seen the move meets the point that it meant.
-        self.assertEqual(apply(moved, SetValue(path="layers/mid/eq/dip/q", value=2.0)).layer("mid").eq[1].q, 2.0)
-        self.assertEqual(apply(moved, RemovePart(path=f"layers/mid/eq/{new.id}")), STACK)
-        gone = apply(moved, RemovePart(path="layers/mid/eq/dip"))
-        with self.assertRaisesRegex(InvalidEdit, "nothing at 'layers/mid/eq/dip/q' any more"):
-            apply(gone, SetValue(path="layers/mid/eq/dip/q", value=2.0))
+        changed = apply(moved, SetValue(path="layers/mid/path/eq/points/dip/q", value=2.0))
+        self.assertEqual(points_in(changed, "layers/mid")[1].q, 2.0)
+        self.assertEqual(apply(moved, RemovePart(path=f"layers/mid/path/eq/points/{new.id}")), STACK)
+        gone = apply(moved, RemovePart(path="layers/mid/path/eq/points/dip"))
+        with self.assertRaisesRegex(InvalidEdit, "nothing at 'layers/mid/path/eq/points/dip/q' any more"):
+            apply(gone, SetValue(path="layers/mid/path/eq/points/dip/q", value=2.0))
 
     def test_layers_are_copied_and_ordered(self):
         copied = apply(STACK, AddLayer(copy_of="mid"))
         self.assertEqual([x.name for x in copied.layers], ["sub", "mid", "mid copy", "high"])
         mid, copy = copied.layers[1:3]
-        self.assertEqual(
-            without_ids([copy.source, copy.eq, copy.treatments]), without_ids([mid.source, mid.eq, mid.treatments])
-        )
-        fresh = [{p.id for p in (x, *x.eq, *x.treatments, *x.source.tones)} for x in (mid, copy)]
+        self.assertEqual(without_ids([copy.source, copy.path]), without_ids([mid.source, mid.path]))
+        fresh = [
+            {p.id for p in (x, *x.path, *points_in(copied, f"layers/{x.id}"), *x.source.tones)} for x in (mid, copy)
+        ]
         self.assertFalse(fresh[0] & fresh[1])
         self.assertNotIn(copied.layers[2].tint, {x.tint for x in STACK.layers})
         self.assertEqual([x.id for x in apply(STACK, MoveLayer(layer="sub", to=2)).layers], ["mid", "high", "sub"])

@@ -6,6 +6,7 @@ from apilado.core.document.edits import apply, edit_from_data
 from apilado.core.document.edits_borders import AddCrossover, MergeLayers, PutSubUnder, SplitLayer, SubInPlaceOf
 from apilado.core.document.edits_layers import SetSource
 from apilado.core.document.layer import Layer, Span
+from apilado.core.document.path import treatments_in
 from apilado.core.document.stack import Crossover, Stack
 from apilado.core.notes import Note
 from apilado.core.render.engine import Engine
@@ -14,7 +15,7 @@ from apilado.core.soundings.measures import measure
 from apilado.core.sources.tone import Tone, ToneSource
 from apilado.demo.stacks import lock_gate, rope_walk, slipway
 from apilado.errors import InvalidEdit
-from tests.support import ENGINE, loader, plain_stack, rendered, without_ids
+from tests.support import ENGINE, loader, path_of, plain_stack, rendered, without_ids
 
 STACK = slipway().stack
 
@@ -28,7 +29,7 @@ class SplitAndMergeTest(unittest.TestCase):
         self.assertEqual(upper.name, "upper mid")
         self.assertEqual((upper.source.kind, upper.source.layer), ("layer", "mid"))
         mid = cut.layer("mid")
-        self.assertEqual(without_ids([upper.treatments, upper.eq]), without_ids([mid.treatments, mid.eq]))
+        self.assertEqual(without_ids(upper.path), without_ids(mid.path))
         # Both halves are ducked by as much as the whole was.
         self.assertEqual(STACK.duckers[0].amount("mid"), 0.8)
         self.assertEqual([cut.duckers[0].amount(name) for name in ("mid", upper.id, "high")], [0.8, 0.8, 0.5])
@@ -97,12 +98,12 @@ class PutSubUnderTest(unittest.TestCase):
                 self.assertTrue(after.sub.mono)
             for layer, edit in subs_in_place(bundle.stack):
                 after = measure(apply(bundle.stack, edit), load, ENGINE)
-                self.assertEqual((after.sub.id, after.sub.mono, after.sub.treatments), (layer.id, True, ()))
+                self.assertEqual((after.sub.id, after.sub.mono, treatments_in(after.sub.path)), (layer.id, True, ()))
 
     def test_in_place_of_the_lowest_part_of_a_recording(self):
         stack = rope_walk().stack
         take = next(layer for layer in stack.layers if layer.source.kind == "take")
-        whole = take.model_copy(update={"span": Span(first=0, last=0), "treatments": ()})
+        whole = take.model_copy(update={"span": Span(first=0, last=0), "path": path_of()})
         stack = Stack.model_validate(
             {**stack.model_dump(), "crossovers": (), "layers": (whole,), "pairs": (), "duckers": ()}
         )

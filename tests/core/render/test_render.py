@@ -13,9 +13,10 @@ from apilado.core.document.carving import CarvePair
 from apilado.core.document.ducker import Ducker
 from apilado.core.document.edits import apply
 from apilado.core.document.edits_borders import MoveCrossover
-from apilado.core.document.edits_values import SetValue
+from apilado.core.document.edits_values import MovePart, SetValue
 from apilado.core.document.kick import Kick, SynthKick
 from apilado.core.document.layer import Layer, Span
+from apilado.core.document.path import Equaliser, layer_path
 from apilado.core.document.stack import Crossover, Limiter, SharedBus
 from apilado.core.ducks.drawn import DrawnDuck
 from apilado.core.notes import Note
@@ -33,7 +34,7 @@ from apilado.core.treatments.registry import TREATMENTS
 from apilado.core.treatments.soft_clip import SoftClip
 from apilado.demo.stacks import demo_bundles, slipway
 from apilado.errors import Overtaken
-from tests.support import ENGINE, graph_of, loader, plain_stack, rendered
+from tests.support import ENGINE, graph_of, loader, path_of, plain_stack, rendered
 
 
 class RenderTest(unittest.TestCase):
@@ -135,7 +136,7 @@ class RenderTest(unittest.TestCase):
         self.assertEqual(float(np.abs(rendered(muted, audition=Audition(alone=("layers/sub",)))["output"]).max()), 0.0)
         for gone in (
             Audition(alone=("layers/gone", "bus", "")),
-            Audition(point="layers/mid/eq/7"),
+            Audition(point="layers/mid/path/eq/points/7"),
             Audition(point="kick"),
         ):
             self.assertFalse(gone.changes(stack), gone)
@@ -154,11 +155,13 @@ class RenderTest(unittest.TestCase):
 
     def test_a_split_before_and_after_the_treatments_differ(self):
         source = ToneSource(tones=(Tone(shape="saw"), Tone(shape="saw", semitones=7)))
-        layer = Layer(id="a", source=source, span=Span(first=1, last=1), treatments=(SoftClip(drive_db=24.0),))
+        layer = Layer(id="a", source=source, span=Span(first=1, last=1), path=path_of(SoftClip(drive_db=24.0)))
         stack = plain_stack(layers=(layer,), crossovers=(Crossover(frequency_hz=400.0, slope_db_per_octave=48),))
         low = {}
+        split_id = layer.path[0].id
         for split in ("before", "after"):
-            out = rendered(apply(stack, SetValue(path="layers/a/split", value=split)))["a"]
+            moved = apply(stack, MovePart(path=f"layers/a/path/{split_id}", to=0 if split == "before" else 1))
+            out = rendered(moved)["a"]
             level = np.abs(np.fft.rfft(out[0])) ** 2
             at = np.fft.rfftfreq(out.shape[1], 1 / 48000)
             low[split] = level[at < 150].sum() / level.sum()
@@ -212,13 +215,13 @@ class CornersTest(unittest.TestCase):
     def test_treatments(self):
         for model in TREATMENTS:
             for values in self.corners(model):
-                layer = Layer(id="a", treatments=(model(**values),))
+                layer = Layer(id="a", path=path_of(model(**values)))
                 self.check(plain_stack(layers=(layer,), bars=1, beats_per_bar=1), (model, values))
 
     def test_layers_bus_duck_and_kick(self):
         base = slipway().stack.model_copy(update={"bars": 1})
-        shared = SharedBus(on=True, treatments=(Compressor(),), limiter=Limiter())
-        pair = CarvePair(id="pair", dip="layers/mid", lift="kick")
+        shared = SharedBus(on=True, path=(Compressor(),), limiter=Limiter())
+        pair = CarvePair(id="pair", dip="layers/mid/path/eq", lift="kick/eq")
         base = base.model_copy(
             update={"shared": shared, "pairs": (pair,), "kick": base.kick.model_copy(update={"hits": (0.0, 1.5)})}
         )
@@ -256,9 +259,8 @@ class CornersTest(unittest.TestCase):
         for rate in (44100, 96000):
             for model in POINTS:
                 for values in self.corners(model):
-                    layer = Layer(
-                        id="a", eq=(model(**values),), eq_phase="linear-phase" if rate == 44100 else "minimum-phase"
-                    )
+                    phase = "linear-phase" if rate == 44100 else "minimum-phase"
+                    layer = Layer(id="a", path=layer_path(Equaliser(points=(model(**values),), phase=phase)))
                     self.check(plain_stack(layers=(layer,), bars=1, beats_per_bar=1, sample_rate=rate), (model, values))
 
     def test_extreme_pitches(self):
@@ -274,7 +276,7 @@ class StagesTest(unittest.TestCase):
         calls = []
         original = engine.once
         engine.once = lambda s, inputs, token: calls.append(s.name) or original(s, inputs, token)
-        engine.run([graph_of(apply(stack, SetValue(path="layers/mid/eq/dip/gain_db", value=-6.0))).output])
+        engine.run([graph_of(apply(stack, SetValue(path="layers/mid/path/eq/points/dip/gain_db", value=-6.0))).output])
         self.assertEqual(
             sorted(calls), sorted(["equalise", "place", "duck_layer", *["mix"] * 3, "equalise", "scale", "limit"])
         )
@@ -289,7 +291,7 @@ class StagesTest(unittest.TestCase):
     def test_which_layer_a_render_went_into(self):
         engine, token = Engine(), Token()
         many = ToneSource(tones=tuple(Tone(shape="saw", copies=16) for _ in range(4)))
-        layers = (Layer(id="a"), Layer(id="b", source=many, treatments=(SoftClip(oversampling=8),)))
+        layers = (Layer(id="a"), Layer(id="b", source=many, path=path_of(SoftClip(oversampling=8))))
         graph = graph_of(plain_stack(layers=layers))
         self.assertIsNone(dearest_layer(graph, token.spent))
         engine.run([graph.output], token)

@@ -17,7 +17,7 @@ from apilado.core.sources.layer_sound import LayerSound
 from apilado.core.sources.tone import Envelope, Tone, ToneSource
 from apilado.core.treatments.soft_clip import SoftClip
 from apilado.demo.stacks import lock_gate
-from tests.support import ENGINE, loader, plain_stack, rendered
+from tests.support import ENGINE, loader, path_of, plain_stack, rendered
 
 STEADY = Envelope(attack_ms=3.0, sustain=1.0)
 
@@ -35,7 +35,7 @@ def two_voices(**upper):
             name="mid",
             source=tone(start_phase_deg=140.0),
             span=Span(first=1, last=1),
-            treatments=(SoftClip(),),
+            path=path_of(SoftClip()),
             **upper,
         ),
     )
@@ -115,7 +115,7 @@ class PlumbTest(unittest.TestCase):
         self.assertGreater(scipy_gain_db(mended, "sub", "mid", 120.0), scipy_gain_db(stack, "sub", "mid", 120.0) + 0.3)
 
     def test_a_treated_child_turns_with_its_parent(self):
-        parent = Layer(id="a", name="a", source=tone(), treatments=(SoftClip(drive_db=18.0),))
+        parent = Layer(id="a", name="a", source=tone(), path=path_of(SoftClip(drive_db=18.0)))
         child = Layer(id="b", name="b", source=LayerSound(layer="a", tap="treated"), span=Span(first=1, last=1))
         other = Layer(id="c", name="c", source=tone(start_phase_deg=100.0), span=Span(first=2, last=2))
         borders = (Crossover(frequency_hz=120.0), Crossover(frequency_hz=500.0))

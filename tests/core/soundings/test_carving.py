@@ -5,11 +5,13 @@ import unittest
 import numpy as np
 from numpy.testing import assert_allclose
 
+from apilado.core.document.addresses import get
 from apilado.core.document.carving import CarvePair, Reference
 from apilado.core.document.ducker import Ducker
 from apilado.core.document.edits import apply
+from apilado.core.document.edits_carving import AddPair, AddPoint, CopyPoint
 from apilado.core.document.edits_layers import RemoveLayer
-from apilado.core.document.edits_values import AddPart, CopyPoint, SetShare, SetValue
+from apilado.core.document.edits_values import AddPart, SetShare, SetValue
 from apilado.core.document.equaliser import Bell, KeyedBell
 from apilado.core.document.kick import Kick, SynthKick, Trigger
 from apilado.core.document.layer import Layer, Span
@@ -31,7 +33,19 @@ from apilado.core.sources.tone import Envelope, Tone, ToneSource
 from apilado.core.treatments.compressor import Compressor
 from apilado.demo.stacks import demo_bundles, lock_gate, slipway
 from apilado.errors import InvalidEdit, NotFound
-from tests.support import ENGINE, graph_of, loader, noise, plain_stack, rendered, sha256, wav, without_ids
+from tests.support import (
+    ENGINE,
+    graph_of,
+    loader,
+    noise,
+    path_of,
+    plain_stack,
+    points_in,
+    rendered,
+    sha256,
+    wav,
+    without_ids,
+)
 
 HELD = Envelope(sustain=1.0, release_ms=60.0)
 KICK_110 = SynthKick(start_hz=112.0, end_hz=110.0, sweep_ms=20.0, decay_ms=220.0, click=0.1, drive_db=3.0)
@@ -114,7 +128,7 @@ class MakeRoomTest(unittest.TestCase):
         proposals = make_room(measured(stack))
         self.assertTrue(proposals)
         for proposal in proposals:
-            self.assertEqual(proposal.edit.part["kind"], "keyed-bell")
+            self.assertEqual(proposal.edit.point["kind"], "keyed-bell")
 
     def test_room_for_any_drum_with_sound(self):
         snare = Trigger(
@@ -168,16 +182,16 @@ class ClashSoundingTest(unittest.TestCase):
         for hertz in (2500.0, 5000.0):
             ringing = apply(
                 plain,
-                AddPart(path="layers/mid/eq", part={"kind": "bell", "frequency_hz": hertz, "gain_db": 16.0, "q": 9.0}),
+                AddPoint(to="layers/mid", point={"kind": "bell", "frequency_hz": hertz, "gain_db": 16.0, "q": 9.0}),
             )
             found = by_id(ringing, "harsh")
             self.assertNotEqual(found.status, "fine")
-            self.assertLess(abs(np.log2(found.fix.part["frequency_hz"] / hertz)), 1 / 12)
+            self.assertLess(abs(np.log2(found.fix.point["frequency_hz"] / hertz)), 1 / 12)
             self.assertLess(by_id(apply(ringing, found.fix), "harsh").value, found.value - 3.0)
 
     def test_mud_is_a_matter_of_target(self):
         boomy = plain_stack(
-            layers=(bass_at(33, eq=(Bell(frequency_hz=316.0, gain_db=11.0, q=1.2),)),),
+            layers=(bass_at(33, path=path_of(eq=(Bell(frequency_hz=316.0, gain_db=11.0, q=1.2),))),),
             crossovers=(Crossover(frequency_hz=50.0),),
         )
         clean = by_id(boomy, "mud")
@@ -192,7 +206,7 @@ class ClashSoundingTest(unittest.TestCase):
 class PieceTest(unittest.TestCase):
     def test_a_target_made_of_a_finished_piece_moves_the_limit_of_mud(self):
         boomy = plain_stack(
-            layers=(bass_at(33, eq=(Bell(frequency_hz=316.0, gain_db=11.0, q=1.2),)),),
+            layers=(bass_at(33, path=path_of(eq=(Bell(frequency_hz=316.0, gain_db=11.0, q=1.2),))),),
             crossovers=(Crossover(frequency_hz=50.0),),
         )
         values = {}
@@ -210,47 +224,47 @@ class PieceTest(unittest.TestCase):
 
 class PairTest(unittest.TestCase):
     def test_one_pair_dips_here_and_lifts_there(self):
-        pair = CarvePair(id="p", dip="layers/mid", lift="kick", frequency_hz=110.0, dip_db=4.0, lift_db=2.0)
+        pair = CarvePair(id="p", dip="layers/mid/path/eq", lift="kick/eq", frequency_hz=110.0, dip_db=4.0, lift_db=2.0)
         stack = apply(slipway().stack, AddPart(path="pairs", part=pair.model_dump(mode="json")))
-        self.assertEqual(stack.points_of("layers/mid")[-1].gain_db, -4.0)
-        self.assertEqual(stack.points_of("kick")[-1].gain_db, 2.0)
+        self.assertEqual(stack.points_of("layers/mid/path/eq")[-1].gain_db, -4.0)
+        self.assertEqual(stack.points_of("kick/eq")[-1].gain_db, 2.0)
         by_hand = slipway().stack
         for owner, gain in (("layers/mid", -4.0), ("kick", 2.0)):
             by_hand = apply(
                 by_hand,
-                AddPart(path=f"{owner}/eq", part={"kind": "bell", "frequency_hz": 110.0, "gain_db": gain, "q": 1.0}),
+                AddPoint(to=owner, point={"kind": "bell", "frequency_hz": 110.0, "gain_db": gain, "q": 1.0}),
             )
         np.testing.assert_allclose(rendered(stack)["output"], rendered(by_hand)["output"], atol=1e-6)
         off = apply(stack, SetValue(path="pairs/p/on", value=False))
         np.testing.assert_array_equal(rendered(off)["output"], rendered(slipway().stack)["output"])
 
     def test_it_goes_with_the_layer_it_belongs_to(self):
-        stack = apply(slipway().stack, AddPart(path="pairs", part={"id": "p", "dip": "layers/high", "lift": "kick"}))
+        stack = apply(slipway().stack, AddPair(dip="layers/high", lift="kick"))
         stack = apply(stack, SetShare(ducker="duck", layer="high", amount=0.25))
         left = apply(stack, RemoveLayer(layer="high"))
         self.assertEqual(left.pairs, ())
         self.assertNotIn("high", left.duckers[0].amounts)
 
     def test_points_are_copied_to_any_other_part(self):
-        stack = apply(slipway().stack, CopyPoint(path="layers/mid/eq/dip", to="kick"))
-        self.assertEqual(without_ids(stack.kick.eq), without_ids(slipway().stack.layer("mid").eq))
-        self.assertNotEqual(stack.kick.eq[0].id, "dip")
-        with self.assertRaisesRegex(InvalidEdit, "there is nothing"):
-            apply(stack, CopyPoint(path="layers/mid/eq/7", to="bus"))
+        stack = apply(slipway().stack, CopyPoint(path="layers/mid/path/eq/points/dip", to="kick"))
+        self.assertEqual(without_ids(points_in(stack, "kick")), without_ids(points_in(slipway().stack, "layers/mid")))
+        self.assertNotEqual(points_in(stack, "kick")[0].id, "dip")
+        with self.assertRaisesRegex(InvalidEdit, "there is no EQ point"):
+            apply(stack, CopyPoint(path="layers/mid/path/eq/points/7", to="bus"))
 
 
 class ListeningTest(unittest.TestCase):
     def test_a_point_heard_alone_is_all_that_is_heard(self):
         stack = slipway().stack
-        out = rendered(stack, audition=Audition(point="layers/mid/eq/dip"))
+        out = rendered(stack, audition=Audition(point="layers/mid/path/eq/points/dip"))
         spectrum = np.abs(np.fft.rfft(out["output"][0]))
         hertz = np.fft.rfftfreq(out["output"].shape[1], 1 / 48000)
         peak = hertz[np.argmax(spectrum)]
         self.assertLess(abs(np.log2(peak / 300.0)), 0.8)
         self.assertLess(float(spectrum[hertz < 60].max()), 0.1 * float(spectrum.max()))
         for owner in ("kick", "bus"):
-            added = apply(stack, AddPart(path=f"{owner}/eq", part={"id": "mine", "kind": "bell"}))
-            alone = rendered(added, audition=Audition(point=f"{owner}/eq/mine"))
+            added = apply(stack, AddPoint(to=owner, point={"id": "mine", "kind": "bell"}))
+            alone = rendered(added, audition=Audition(point=f"{added.last_eq(owner)}/points/mine"))
             self.assertGreater(float(np.abs(alone["output"]).max()), 0.001)
             self.assertLess(float(np.abs(alone["output"]).max()), float(np.abs(rendered(added)["output"]).max()))
 
@@ -259,16 +273,14 @@ class ListeningTest(unittest.TestCase):
         deeper = overdone(stack, "duckers/duck")
         reductions = [ENGINE.run([graph_of(s).reductions["duck"]])[0].max() for s in (stack, deeper)]
         self.assertGreater(reductions[1], reductions[0] + 15.0)
-        bus = apply(
-            stack, AddPart(path="bus/treatments", part={"id": "squeeze", "kind": "compressor", "threshold_db": -6.0})
-        )
-        self.assertEqual(overdone(bus, "bus/treatments/squeeze").bus.treatments[0].ratio, 20.0)
+        bus = apply(stack, AddPart(path="bus/path", part={"id": "squeeze", "kind": "compressor", "threshold_db": -6.0}))
+        self.assertEqual(overdone(bus, "bus/path/squeeze").bus.path[-1].ratio, 20.0)
         for path in (
-            "layers/mid/treatments/clip",
-            "layers/mid/treatments/9",
+            "layers/mid/path/clip",
+            "layers/mid/path/9",
             "duckers/gone",
             "kick",
-            "layers/gone/treatments/0",
+            "layers/gone/path/0",
         ):
             with self.assertRaisesRegex(NotFound, "overdone"):
                 overdone(stack, path)
@@ -360,12 +372,12 @@ class SharedBusTest(unittest.TestCase):
     def test_what_it_reduces_can_be_metered(self):
         treatments = (Compressor(threshold_db=-20.0, detection="rms", timing="note", release_note="1/16", ratio=1.5),)
         stack = slipway().stack.model_copy(
-            update={"shared": SharedBus(on=True, treatments=treatments, limiter=Limiter(ceiling_db=-6.0))}
+            update={"shared": SharedBus(on=True, path=treatments, limiter=Limiter(ceiling_db=-6.0))}
         )
         graph = graph_of(stack)
-        ((index, going_in),) = graph.buses["shared"].treated
+        ((path, going_in),) = graph.buses["shared"].treated
         heard = ENGINE.run([going_in, graph.buses["shared"].before_limiter])
-        reduction = treatments[index].reduction(heard[0], graph.clock)
+        reduction = get(stack, path).reduction(heard[0], graph.clock)
         self.assertGreater(float(reduction.max()), 1.0)
         self.assertLessEqual(float(np.abs(rendered(stack)["output"]).max()), 10 ** (-6 / 20) + 1e-6)
 
@@ -374,7 +386,9 @@ class KeyedPointTest(unittest.TestCase):
     def test_a_keyed_bell_dips_at_the_hits_alone(self):
         kick = Kick(hits=(0.0, 2.0), mute=True)
         source = ToneSource(tones=(Tone(shape="sine"),), velocity=0.0, envelope=HELD)
-        layer = Layer(id="bass", source=source, eq=(KeyedBell(frequency_hz=110.0, gain_db=-12.0, release_ms=40.0),))
+        layer = Layer(
+            id="bass", source=source, path=path_of(eq=(KeyedBell(frequency_hz=110.0, gain_db=-12.0, release_ms=40.0),))
+        )
         stack = plain_stack(layers=(layer,), kick=kick, pattern=(Note(length_beats=4.0, pitch=45),))
         out = rendered(stack)["output"][0]
 

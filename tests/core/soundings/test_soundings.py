@@ -23,7 +23,7 @@ from apilado.core.sources.tone import Envelope, Tone, ToneSource
 from apilado.core.treatments.soft_clip import SoftClip
 from apilado.demo.stacks import lock_gate, slipway
 from apilado.errors import NotFound
-from tests.support import ENGINE, loader, plain_stack, rendered
+from tests.support import ENGINE, loader, path_of, plain_stack, rendered
 
 
 def soundings_of(stack):
@@ -149,14 +149,14 @@ class SoundingsTest(unittest.TestCase):
         self.assertLess(worst(two(), "split-sum").value, 0.3)
         for change, words in (
             ({"level_db": -14.0}, "levels -9.0 dB ('sub'), -14.0 dB ('mid')"),
-            ({"eq": (Bell(frequency_hz=400.0, gain_db=-8.0, q=2.0),)}, "by EQ -7.8 dB of 'mid'"),
-            ({"treatments": (SoftClip(drive_db=24.0),)}, "soft clip of 'mid'"),
+            ({"path": path_of(eq=(Bell(frequency_hz=400.0, gain_db=-8.0, q=2.0),))}, "by EQ -7.8 dB of 'mid'"),
+            ({"path": path_of(SoftClip(drive_db=24.0))}, "soft clip of 'mid'"),
         ):
             found = worst(two(mid=change), "split-sum")
             self.assertIn(words, found.sentence)
             # The filters are as whole as ever: that is the other finding.
             self.assertLess(worst(two(mid=change), "split-flat").value, 0.01)
-        deep = worst(two(mid={"eq": (Bell(frequency_hz=400.0, gain_db=-8.0, q=2.0),)}), "split-sum")
+        deep = worst(two(mid={"path": path_of(eq=(Bell(frequency_hz=400.0, gain_db=-8.0, q=2.0),))}), "split-sum")
         self.assertAlmostEqual(deep.value, 8.0, delta=0.4)
 
     def test_plumb(self):
@@ -167,7 +167,7 @@ class SoundingsTest(unittest.TestCase):
             self.assertEqual(self.fixed(fallen, "plumb").status, "fine", change)
 
     def test_mud(self):
-        boomy = two(mid={"eq": (Bell(frequency_hz=316.0, gain_db=14.0, q=1.2),)})
+        boomy = two(mid={"path": path_of(eq=(Bell(frequency_hz=316.0, gain_db=14.0, q=1.2),))})
         clean = worst(two(), "mud")
         self.assertNotEqual(worst(boomy, "mud").status, "fine")
         self.assertGreater(worst(boomy, "mud").value, clean.value + 6.0)
@@ -241,7 +241,7 @@ class SoundingsTest(unittest.TestCase):
                 self.assertEqual((first.beat, last.beat), (0.0, 2.0))
 
     def test_limits_can_be_overridden(self):
-        boomy = two(mid={"eq": (Bell(frequency_hz=316.0, gain_db=14.0, q=1.2),)})
+        boomy = two(mid={"path": path_of(eq=(Bell(frequency_hz=316.0, gain_db=14.0, q=1.2),))})
         thick = boomy.model_copy(update={"limits": {}})
         value = worst(thick, "mud").value
         override = {"mud": {"look": value + 1.0, "fault": value + 5.0, "reason": "thick on purpose"}}
@@ -398,7 +398,7 @@ class LowEndTest(unittest.TestCase):
             Note(start_beats=float(b), length_beats=0.9, pitch=p, velocity=v)
             for b, (p, v) in enumerate(((31, 127), (38, 60), (31, 90), (38, 50)))
         )
-        uneven = self.stack(source=source, eq=(Bell(frequency_hz=73.4, gain_db=6.5, q=4.0),))
+        uneven = self.stack(source=source, path=path_of(eq=(Bell(frequency_hz=73.4, gain_db=6.5, q=4.0),)))
         uneven = uneven.model_copy(update={"pattern": notes})
         before = worst(uneven, "sub-even")
         self.assertGreater(before.value, 1.5)
@@ -464,7 +464,7 @@ class LowEndTest(unittest.TestCase):
         self.assertEqual(clicks(np.stack([steady, steady]).astype(np.float32), moments=(24000,), rate_hz=48000), ())
 
     def test_nine_db_are_brought_below_half_a_db(self):
-        bumpy = self.stack(eq=(Bell(frequency_hz=49.0, gain_db=12.0, q=3.0),))
+        bumpy = self.stack(path=path_of(eq=(Bell(frequency_hz=49.0, gain_db=12.0, q=3.0),)))
         found = worst(bumpy, "sub-even")
         self.assertGreater(found.value, 8.0)
         self.assertLess(worst(apply(bumpy, found.fix), "sub-even").value, 0.5)

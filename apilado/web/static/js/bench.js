@@ -29,6 +29,7 @@ class Bench {
     this.selected = sessionStorage.getItem(`selected ${this.url}`) ?? "piece";
     this.item = "";
     this.mode = "eq";
+    this.eq = ""; // the address of the EQ that is pulled, where a part has several
     this.alone = new Alone(this);
     this.panels = new Panels();
     this.panels.beats = this.info.beats;
@@ -45,7 +46,7 @@ class Bench {
   }
 
   view() {
-    return { ...this.panels.sizes(), selected: this.selected, mode: this.mode, ...this.alone.heard };
+    return { ...this.panels.sizes(), selected: this.selected, mode: this.mode, eq: this.eq, ...this.alone.heard };
   }
 
   /** Tells assistive technology, and whoever waits, that the page is not up to date yet. */
@@ -165,6 +166,12 @@ class Bench {
   /** The drum whose hits the Time strip edits. */
   drum() {
     return this.selected.startsWith("trigger:") ? this.selected.slice(8) : document.querySelector("#strip [data-drum]")?.dataset.drum ?? "kick";
+  }
+
+  /** Shows an EQ of a part that has several in the Profile, to be pulled. */
+  pull(eq) {
+    this.eq = eq;
+    this.setMode("eq");
   }
 
   setMode(mode) {
@@ -403,10 +410,11 @@ function listen(bench) {
   listenToPresses();
   document.addEventListener("click", (event) => {
     const near = (selector) => event.target.closest(selector);
-    const pressed = near("[data-edit], [data-alone], [data-listen], [data-show], [data-close], [data-mode], [data-zoom], [data-select], #play, #undo, #redo, #help, #plumb-open, #room-open, [data-view-close], [data-goal], [data-most], [data-limit]");
+    const pressed = near("[data-edit], [data-alone], [data-listen], [data-pull], [data-show], [data-close], [data-mode], [data-zoom], [data-select], #play, #undo, #redo, #help, #plumb-open, #room-open, [data-view-close], [data-goal], [data-most], [data-limit]");
     if (event.target.closest("#files a, #files button")) document.getElementById("files").open = false;
     if (!pressed || pressed.closest("svg.drawing") || (near("input, label") && !pressed.matches("button"))) return;
     if (event.detail > 0) pressed.blur(); // a pointer's press leaves Space to the transport
+    if (pressed.dataset.asks && !window.confirm(pressed.dataset.asks)) return;
     if (pressed.dataset.edit) {
       bench.edit(() => JSON.parse(pressed.dataset.edit));
       if ("close" in pressed.dataset) pressed.closest("dialog").close();
@@ -414,6 +422,7 @@ function listen(bench) {
     else if (pressed.dataset.listen) bench.alone.togglePoint(pressed.dataset.listen);
     else if (pressed.dataset.show) bench.panels.show(JSON.parse(pressed.dataset.show));
     else if ("close" in pressed.dataset) pressed.closest("dialog").close();
+    else if (pressed.dataset.pull) bench.pull(pressed.dataset.pull);
     else if (pressed.dataset.mode) bench.setMode(pressed.dataset.mode);
     else if (pressed.dataset.zoom) zoom(bench, pressed.dataset.zoom);
     else if (pressed.dataset.select) bench.select(pressed.dataset.select);

@@ -104,6 +104,10 @@ export function listenToFields(bench) {
       if (gesture) send(control, String(sliderValue(control)), { gesture });
       gesture = null;
     } else if (control.type === "checkbox") {
+      if (control.dataset.asks && !window.confirm(control.dataset.asks)) {
+        control.checked = !control.checked;
+        return;
+      }
       send(control, control.checked);
     } else if (control.type === "number") {
       if (control.value === "") return;

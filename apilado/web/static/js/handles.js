@@ -293,6 +293,6 @@ function added(panel, event, bench) {
   if (panel === "pile") return { op: "add-crossover", frequency_hz: bench.panels.frequencyAt(event) };
   const eq = panel === "profile" && bench.panels.svg.profile.querySelector("[data-eq]");
   if (!eq) return null;
-  const part = { kind: "bell", frequency_hz: bench.panels.frequencyAt(event), gain_db: gainAt(event, bench) };
-  return { op: "add", path: eq.dataset.eq, part, held: true };
+  const point = { kind: "bell", frequency_hz: bench.panels.frequencyAt(event), gain_db: gainAt(event, bench) };
+  return { op: "add-point", to: eq.dataset.eq, point, held: true };
 }

@@ -1,0 +1,217 @@
+"""The sheet of a part that declares itself: its values, its groups and its lists, however deep; no part has one of its
+own. What a kind of part can do besides stands in `EXTRAS`."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+from pydantic import BaseModel
+
+from apilado.core.document.addresses import find, joined, owner_of, parted, within
+from apilado.core.document.carving import MOST_PAIRS
+from apilado.core.document.equaliser import KeyedBell, Point, eq_sections, still_and_moving
+from apilado.core.document.kick import Drum
+from apilado.core.document.naming import numbered, with_article
+from apilado.core.document.path import Points, Split
+from apilado.core.document.stack import Stack
+from apilado.core.dsp.linear_phase import rings_ms
+from apilado.core.parameters import PartList, groups_of, part_lists_of
+from apilado.core.parts import Part
+from apilado.core.treatments.base import Treatment
+from apilado.web.items import point_key
+from apilado.web.sheets.base import Action, Field, Section, fields_of, menu_field
+
+LONG_RINGING_MS = 50.0
+FOLDED_FROM = 1
+"""Of several parts whose order is not heard, those from this place on are folded."""
+
+
+@dataclass(frozen=True)
+class Extras:
+    """What stands in a section besides what its part declares."""
+
+    fields: tuple[Field, ...] = ()
+    actions: tuple[Action, ...] = ()
+    children: tuple[Section, ...] = ()
+    note: str = ""
+    key: str = ""
+
+
+def part_section(stack: Stack, part: BaseModel, path: str, title: str, *, without: tuple[str, ...] = ()) -> Section:
+    """Everything of the part at an address."""
+    extras = extras_of(stack, part, path)
+    groups: tuple[Section, ...] = tuple(
+        replace(part_section(stack, getattr(part, name), joined(path, name), label), folded=True)
+        for name, label in groups_of(type(part))
+    )
+    lists = [
+        (listed, each)
+        for listed in part_lists_of(type(part))
+        if listed.name not in without
+        for each in [part_list(stack, part, path, listed)]
+    ]
+    fields = fields_of(part, path, without=without, stack=stack)
+    if isinstance(part, Points):
+        asks = pairs_asked(stack, path)
+        fields = tuple(
+            replace(each, asks=asks) if each.parameter.name == "on" and each.value else each for each in fields
+        )
+    return Section(
+        title,
+        (*fields, *extras.fields),
+        (*(action for _, (_, adds) in lists for action in adds), *extras.actions),
+        children=(*(child for _, (children, _) in lists for child in children), *extras.children, *groups),
+        note=extras.note,
+        key=extras.key or path,
+    )
+
+
+def part_list(
+    stack: Stack, holder: BaseModel, path: str, listed: PartList
+) -> tuple[tuple[Section, ...], tuple[Action, ...]]:
+    """(a section for each member of a list, what can be added to it)."""
+    members = getattr(holder, listed.name)
+    children = []
+    for index, member in enumerate(members):
+        here = joined(path, listed.name, member.id)
+        section = part_section(stack, member, here, member_title(members, member, listed))
+        section = replace(section, actions=(*section.actions, *_member_actions(stack, members, index, here, listed)))
+        children.append(replace(section, folded=not listed.ordered and index >= FOLDED_FROM and len(listed.kinds) == 1))
+    return tuple(children), _adds(stack, path, members, listed)
+
+
+def member_title(members: tuple[Part, ...], member: Part, listed: PartList) -> str:
+    """A member by its kind, with its number where there are more of that kind."""
+    if not getattr(type(member), "label", ""):
+        return str(getattr(member, "name", listed.noun))
+    if listed.ordered and sum(type(each) is type(member) for each in members) == 1:
+        return str(type(member).label)
+    name = numbered(members, member)
+    return name[:1].upper() + name[1:]
+
+
+def _member_actions(
+    stack: Stack, members: tuple[Part, ...], index: int, here: str, listed: PartList
+) -> tuple[Action, ...]:
+    actions = []
+    if listed.ordered and index > 0:
+        actions.append(Action("Earlier", {"op": "move", "path": here, "to": index - 1}))
+    if listed.ordered and index + 1 < len(members):
+        actions.append(Action("Later", {"op": "move", "path": here, "to": index + 1}))
+    if len(members) > listed.least and not isinstance(members[index], Split):
+        asks = pairs_asked(stack, here)
+        actions.append(Action("Remove", {"op": "remove", "path": here}, danger=True, asks=asks))
+    return tuple(actions)
+
+
+def pairs_asked(stack: Stack, path: str) -> str:
+    """What is asked before a part goes that carve pairs hang on; '' where none does."""
+    ends = [(pair.dip, pair.lift) for pair in stack.pairs if within(pair.dip, path) or within(pair.lift, path)]
+    if not ends:
+        return ""
+    others = {stack.owner_name(other if within(own, path) else own) for own, other in ends}
+    pairs = "a carve pair" if len(ends) == 1 else f"{len(ends)} carve pairs"
+    return f"This EQ shares {pairs} with {' and '.join(sorted(others))}: what hangs on it stops too. Go on?"
+
+
+def _adds(stack: Stack, path: str, members: tuple[Part, ...], listed: PartList) -> tuple[Action, ...]:
+    if len(members) >= listed.most:
+        return ()
+    there, adds = joined(path, listed.name), []
+    for model in listed.kinds:
+        if not _can_stand(stack, path, model):
+            continue
+        kind = model.model_fields.get("kind")
+        begins = dict(getattr(model, "begins", {}))
+        part = {"kind": kind.default, **begins} if kind else begins
+        label = str(getattr(model, "label", listed.noun))
+        name = with_article(listed.noun) if len(listed.kinds) == 1 else label if label.isupper() else label.lower()
+        adds.append(Action(f"Add {name}", {"op": "add", "path": there, "part": part}))
+    return tuple(adds)
+
+
+def _can_stand(stack: Stack, path: str, model: type[BaseModel]) -> bool:
+    """Whether one more of a kind can be added: there is one split, and a single hit has nothing to follow."""
+    if issubclass(model, Split):
+        return False
+    return not (issubclass(model, KeyedBell) and isinstance(find(stack, owner_of(path)), Drum))
+
+
+def treatment_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
+    """Hearing it exaggerated."""
+    can = isinstance(part, Treatment) and part.overdone() is not None
+    return Extras(actions=(Action("Overdo", overdo=path),) if can else ())
+
+
+def point_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
+    """Copying an EQ point, and hearing what it touches."""
+    own = owner_of(path)
+    others = [
+        ({"op": "copy-point", "path": path, "to": to}, stack.owner_name(to), False)
+        for to in stack.owners()
+        if to != own
+    ]
+    copy = menu_field(joined(path, "copy"), "Copy to", others)
+    return Extras((copy,), (Action("Hear it alone", listen=path),), key=point_key(path))
+
+
+def eq_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
+    """The carve pairs of an EQ, and what it costs."""
+    owner, points = owner_of(path), part.points if isinstance(part, Points) else ()
+    linear = getattr(part, "phase", "") == "linear-phase"
+    note = "Double-click in the Profile adds a point; pull it there." if not points else ""
+    fields: tuple[Field, ...] = ()
+    if owner != "shared" and len(stack.pairs) < MOST_PAIRS:
+        others = [each for each in stack.owners() if each not in (owner, "shared")]
+        pairs = [({"op": "add-pair", "dip": path, "lift": to}, stack.owner_name(to), False) for to in others]
+        fields = (menu_field(joined(path, "pair"), "Pair with", pairs),)
+    several = len(stack.eqs_of(owner)) > 1
+    return Extras(
+        fields,
+        (Action("Pull in the Profile", pull=path),) if several else (),
+        tuple(_pair_section(stack, pair.id) for pair in stack.pairs if path in (pair.dip, pair.lift)),
+        f"{_ringing_said(stack, path)} {note}".strip() if linear else note,
+        key=path,
+    )
+
+
+def _pair_section(stack: Stack, pair_id: str) -> Section:
+    here = f"pairs/{pair_id}"
+    pair = next(pair for pair in stack.pairs if pair.id == pair_id)
+    title = f"Pair: {stack.owner_name(pair.dip)} gives, {stack.owner_name(pair.lift)} takes"
+    drop = Action("Remove", {"op": "remove", "path": here}, danger=True)
+    return Section(title, fields_of(pair, here), (drop,), key=point_key(here))
+
+
+def _ringing_said(stack: Stack, eq: str) -> str:
+    """What a linear phase costs: the points ring before a sound as long as after it."""
+    still, _ = still_and_moving(stack.points_of(eq))
+    rings = rings_ms(eq_sections(still, stack.sample_rate), stack.sample_rate)
+    said = f"These points ring {rings:.0f} ms before every sound, as long as after it, until they are 60 dB down."
+    if rings > LONG_RINGING_MS:
+        said += " That is heard as a swell before each note; in one pass what rings before the first beat is cut off."
+    return said
+
+
+def split_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
+    """What the place of the split means."""
+    layer = find(stack, owner_of(path))
+    before = any(
+        isinstance(step, Treatment) for step in layer.path[: [s.id for s in layer.path].index(parted(path)[1])]
+    )
+    after = "What the treatments before it add outside the band is cut." if before else ""
+    return Extras(note=after or "Only the layer's band goes into what stands behind it.")
+
+
+EXTRAS: tuple[tuple[type[BaseModel], Callable[[Stack, BaseModel, str], Extras]], ...] = (
+    (Treatment, treatment_extras),
+    (Point, point_extras),
+    (Points, eq_extras),
+    (Split, split_extras),
+)
+
+
+def extras_of(stack: Stack, part: BaseModel, path: str) -> Extras:
+    """What a kind of part can do besides holding values."""
+    return next((make(stack, part, path) for model, make in EXTRAS if isinstance(part, model)), Extras())
