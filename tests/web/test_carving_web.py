@@ -305,6 +305,30 @@ class PreviewTest(CarvingWebCase):
         self.assertEqual((pair.dip, pair.lift), ("layers/mid/path/eq", "kick/eq"))
         self.assertIn(f"pairs/{self.head().stack.pairs[0].id}/dip_db", self.sheet("kick"))
 
+    def test_what_carve_pairs_hang_on_asks_before_it_goes(self):
+        self.edit({"op": "add", "path": "triggers", "part": {"id": "snare", "name": "snare"}})
+        for selected, control in (("layer:mid", "Remove"), ("layer:mid", "On"), ("trigger:snare", "Remove this trigger")):
+            with self.subTest(selected=selected, control=control):
+                self.assertFalse(self.asked(selected))
+                self.edit({"op": "add-pair", "dip": "layers/mid", "lift": "triggers/snare"})
+                asked = self.asked(selected)
+                self.assertTrue(asked)
+                self.assertIn("a carve pair with", asked[0])
+                self.edit({"op": "remove", "path": f"pairs/{self.head().stack.pairs[0].id}"})
+
+    def asked(self, selected):
+        return [a["data-asks"] for _, a in Structure(self.sheet(selected)).tags if "data-asks" in a]
+
+    def test_a_second_eq_is_pulled_where_it_is_chosen(self):
+        self.edit({"op": "add", "path": "layers/mid/path", "part": {"id": "second", "kind": "eq"}})
+        pulls = [a["data-pull"] for _, a in Structure(self.sheet("layer:mid")).tags if "data-pull" in a]
+        self.assertEqual(pulls, ["layers/mid/path/eq", "layers/mid/path/second"])
+        for eq in ("", *pulls):
+            view = {"selected": "layer:mid", "eq": eq}
+            profile = self.client.post(f"/stacks/{self.stack_id}/plan", json={"view": view}).json()["plan"]["profile"]
+            self.assertIn(f'data-eq="{eq or pulls[1]}"', profile)
+            self.assertEqual(profile.count("eq-tack"), int(eq == pulls[0]))
+
     def test_the_profile_says_who_covers_the_chosen_layer(self):
         lock_gate = next(i.id for i in self.workspace.stacks.listed() if i.stack.name == "Lock Gate")
         for selected, holds in (("layer:spray", "gulls covers spray by"), ("piece", "of the drums")):
