@@ -8,7 +8,7 @@ decoupled peak detector (eq. 17), here with a hold between attack and release.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -16,6 +16,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio, wrapped_tail
+from apilado.core.dsp.curves import Curve, Value, mapped, rows, wrapped_value
 from apilado.core.units import ms_to_samples
 
 SETTLED_CONSTANTS = 12.0
@@ -30,10 +31,9 @@ def smoothing_coefficient(time_ms: float, rate_hz: int) -> float:
 @njit(cache=True, nogil=True, fastmath={"contract"})
 def _reduction_kernel(
     key: Any,
-    threshold_db: float,
-    ratio: float,
+    at: Any,
+    rows: Any,
     knee_db: float,
-    range_db: float,
     attack: float,
     release: float,
     hold: int,
@@ -42,40 +42,55 @@ def _reduction_kernel(
     out: Any,
 ) -> None:
     peak, smooth, held, square = state[0], state[1], state[2], state[3]
-    slope = 1.0 - 1.0 / ratio
     half = 0.5 * knee_db
-    # Below this amplitude the curve is silent: no logarithm needed.
-    quiet = 10.0 ** ((threshold_db - half) / 20.0)
-    for n in range(key.shape[1]):
-        level = abs(np.float64(key[0, n]))
-        for c in range(1, key.shape[0]):
-            level = max(level, abs(np.float64(key[c, n])))
-        if averaging > 0.0:
-            square = averaging * square + (1.0 - averaging) * level * level
-            if square < 1e-30:
-                square = 0.0
-            level = np.sqrt(square)
-        wanted = 0.0
-        if level > quiet:
-            over = 20.0 * np.log10(level) - threshold_db
-            if over < half:
-                wanted = slope * (over + half) * (over + half) / (2.0 * knee_db)
+    last = at.shape[0] - 1
+    for k in range(at.shape[0]):
+        # Threshold, slope and range run straight from one knot to the next.
+        end = at[k + 1] if k < last else key.shape[1]
+        span = max(1, end - at[k])
+        threshold_db, slope, range_db = rows[k, 0], rows[k, 1], rows[k, 2]
+        threshold_step, slope_step, range_step = 0.0, 0.0, 0.0
+        lowest = threshold_db
+        if k < last:
+            threshold_step = (rows[k + 1, 0] - threshold_db) / span
+            slope_step = (rows[k + 1, 1] - slope) / span
+            range_step = (rows[k + 1, 2] - range_db) / span
+            lowest = min(lowest, rows[k + 1, 0])
+        # Below this amplitude the curve is silent: no logarithm needed.
+        quiet = 10.0 ** ((lowest - half) / 20.0)
+        for n in range(at[k], end):
+            level = abs(np.float64(key[0, n]))
+            for c in range(1, key.shape[0]):
+                level = max(level, abs(np.float64(key[c, n])))
+            if averaging > 0.0:
+                square = averaging * square + (1.0 - averaging) * level * level
+                if square < 1e-30:
+                    square = 0.0
+                level = np.sqrt(square)
+            wanted = 0.0
+            if level > quiet:
+                over = 20.0 * np.log10(level) - threshold_db
+                if over >= half:
+                    wanted = slope * over
+                elif over > -half:
+                    wanted = slope * (over + half) * (over + half) / (2.0 * knee_db)
+                wanted = min(wanted, range_db)
+            if wanted >= peak:
+                peak = wanted
+                held = hold
+            elif held > 0:
+                held -= 1
             else:
-                wanted = slope * over
-            wanted = min(wanted, range_db)
-        if wanted >= peak:
-            peak = wanted
-            held = hold
-        elif held > 0:
-            held -= 1
-        else:
-            peak = max(wanted, release * peak + (1.0 - release) * wanted)
-            if peak < 1e-9:
-                peak = 0.0
-        smooth = attack * smooth + (1.0 - attack) * peak
-        if smooth < 1e-9:
-            smooth = 0.0
-        out[n] = smooth
+                peak = max(wanted, release * peak + (1.0 - release) * wanted)
+                if peak < 1e-9:
+                    peak = 0.0
+            smooth = attack * smooth + (1.0 - attack) * peak
+            if smooth < 1e-9:
+                smooth = 0.0
+            out[n] = smooth
+            threshold_db += threshold_step
+            slope += slope_step
+            range_db += range_step
     state[0], state[1], state[2], state[3] = peak, smooth, held, square
 
 
@@ -83,13 +98,13 @@ def _reduction_kernel(
 class Detector:
     """From a key signal to gain reduction: static curve, then attack, hold and release."""
 
-    threshold_db: float
-    ratio: float
+    threshold_db: Value
+    ratio: Value
     knee_db: float
     attack_ms: float
     release_ms: float
     hold_ms: float = 0.0
-    range_db: float = 120.0
+    range_db: Value = 120.0
     """The reduction never exceeds it."""
     rms_ms: float = 0.0
     """Time constant of the mean square that is judged; 0 judges every sample."""
@@ -98,6 +113,15 @@ class Detector:
         """Frames after which all memory has settled to 6 millionths: twelve time constants."""
         constants = self.attack_ms + self.release_ms + self.rms_ms
         return math.ceil((SETTLED_CONSTANTS * constants + self.hold_ms + 100.0) * rate_hz / 1000.0)
+
+    def in_tail(self, frames: int) -> Detector:
+        """What it is in the last frames of a loop."""
+        return replace(
+            self,
+            threshold_db=wrapped_value(self.threshold_db, frames),
+            ratio=wrapped_value(self.ratio, frames),
+            range_db=wrapped_value(self.range_db, frames),
+        )
 
 
 def gain_reduction(
@@ -116,10 +140,8 @@ def gain_reduction(
     out = np.empty(key.shape[1], np.float32)
     _reduction_kernel(
         key,
-        detector.threshold_db,
-        detector.ratio,
+        *rows((detector.threshold_db, mapped(detector.ratio, lambda ratio: 1.0 - 1.0 / ratio), detector.range_db)),
         detector.knee_db,
-        detector.range_db,
         smoothing_coefficient(detector.attack_ms, rate_hz),
         smoothing_coefficient(detector.release_ms, rate_hz),
         ms_to_samples(detector.hold_ms, rate_hz),
@@ -134,7 +156,8 @@ def whole_reduction(key: Audio, detector: Detector, *, rate_hz: int, looped: boo
     """`gain_reduction` over a whole render: from rest, or for a loop from where the round before has left it."""
     state = None
     if looped:
-        _, state = gain_reduction(wrapped_tail(key, detector.settle_frames(rate_hz)), detector, rate_hz=rate_hz)
+        ahead = detector.settle_frames(rate_hz)
+        _, state = gain_reduction(wrapped_tail(key, ahead), detector.in_tail(ahead), rate_hz=rate_hz)
     return gain_reduction(key, detector, rate_hz=rate_hz, state=state)[0]
 
 
@@ -152,9 +175,11 @@ def _reduced_kernel(audio: Any, reduction_db: Any, amount: Any, out: Any) -> Non
                 out[c, n] = audio[c, n] * gain
 
 
-def reduced(audio: Audio, reduction_db: NDArray[np.float32], amount: float = 1.0) -> Audio:
+def reduced(audio: Audio, reduction_db: NDArray[np.float32], amount: Value = 1.0) -> Audio:
     """The audio turned down by `amount` times the reduction; shape (channels, frames)."""
     out = np.empty_like(audio)
+    if isinstance(amount, Curve):
+        reduction_db, amount = reduction_db * amount.per_frame().astype(np.float32), 1.0
     _reduced_kernel(audio, reduction_db, float(amount), out)
     return out
 

@@ -16,6 +16,8 @@ from numpy.typing import NDArray
 from apilado.core.dsp.audio import Audio, as_audio, wrapped_tail
 
 Sections = NDArray[np.float64]
+Knots = float | NDArray[np.float64]
+"""A value of a filter: a number, or what it is at each knot of a movement, shape (knots,)."""
 
 NO_SECTIONS: Sections = np.zeros((0, 5))
 SETTLED = 1e-8
@@ -26,43 +28,53 @@ QUIETEST = 1e-15
 
 
 def analogue_section(
-    numerator: tuple[float, float, float],
-    denominator: tuple[float, float, float],
-    frequency_hz: float,
+    numerator: tuple[Knots, Knots, Knots],
+    denominator: tuple[Knots, Knots, Knots],
+    frequency_hz: Knots,
     rate_hz: int,
 ) -> Sections:
     """One section from H(s) = (n2 s² + n1 s + n0)/(d2 s² + d1 s + d0), s in units of `frequency_hz`.
 
-    Bilinear transform s → (1 - z⁻¹)/(1 + z⁻¹) / tan(π f / rate). Shape (1, 5).
+    Bilinear transform s → (1 - z⁻¹)/(1 + z⁻¹) / tan(π f / rate). Shape (1, 5); (knots, 1, 5) where a value is an array.
     """
     n2, n1, n0 = numerator
     d2, d1, d0 = denominator
-    c = 1.0 / math.tan(math.pi * frequency_hz / rate_hz)
-    a0 = d2 * c * c + d1 * c + d0
-    return (
-        np.array(
-            [
-                [
-                    n2 * c * c + n1 * c + n0,
-                    2.0 * (n0 - n2 * c * c),
-                    n2 * c * c - n1 * c + n0,
-                    2.0 * (d0 - d2 * c * c),
-                    d2 * c * c - d1 * c + d0,
-                ]
-            ]
-        )
-        / a0
+    c = 1.0 / _tan(math.pi * frequency_hz / rate_hz)
+    return _as_section(
+        (
+            n2 * c * c + n1 * c + n0,
+            2.0 * (n0 - n2 * c * c),
+            n2 * c * c - n1 * c + n0,
+            2.0 * (d0 - d2 * c * c),
+            d2 * c * c - d1 * c + d0,
+        ),
+        d2 * c * c + d1 * c + d0,
     )
 
 
+def _tan(angle: Knots) -> Knots:
+    # NumPy's own tangent may differ from the C library's in the last bit.
+    return np.tan(angle) if isinstance(angle, np.ndarray) else math.tan(angle)
+
+
+def _as_section(coefficients: tuple[Knots, ...], a0: Knots) -> Sections:
+    """Coefficients over a0 as a section of a cascade."""
+    together = np.broadcast_arrays(*coefficients)
+    return np.asarray(np.stack(together, axis=-1) / np.asarray(a0)[..., None])[..., None, :]
+
+
+def in_cascade(*parts: Sections) -> Sections:
+    """Sections in a row, of the same number of knots or of none."""
+    return np.concatenate(parts, axis=-2)
+
+
 def first_order_section(
-    numerator: tuple[float, float], denominator: tuple[float, float], frequency_hz: float, rate_hz: int
+    numerator: tuple[Knots, Knots], denominator: tuple[Knots, Knots], frequency_hz: Knots, rate_hz: int
 ) -> Sections:
-    """One section from H(s) = (n1 s + n0)/(d1 s + d0), by the same transform. Shape (1, 5)."""
+    """One section from H(s) = (n1 s + n0)/(d1 s + d0), by the same transform. Shape (1, 5) or (knots, 1, 5)."""
     (n1, n0), (d1, d0) = numerator, denominator
-    c = 1.0 / math.tan(math.pi * frequency_hz / rate_hz)
-    a0 = d1 * c + d0
-    return np.array([[n1 * c + n0, n0 - n1 * c, 0.0, d0 - d1 * c, 0.0]]) / a0
+    c = 1.0 / _tan(math.pi * frequency_hz / rate_hz)
+    return _as_section((n1 * c + n0, n0 - n1 * c, 0.0, d0 - d1 * c, 0.0), d1 * c + d0)
 
 
 def butterworth_qs(order: int) -> tuple[float, ...]:
@@ -72,12 +84,12 @@ def butterworth_qs(order: int) -> tuple[float, ...]:
     return tuple(1.0 / (2.0 * math.cos(math.pi * (2 * k + 1) / (2 * order))) for k in range(order // 2))
 
 
-def low_pass(frequency_hz: float, q: float, rate_hz: int) -> Sections:
+def low_pass(frequency_hz: Knots, q: Knots, rate_hz: int) -> Sections:
     """Second-order low-pass 1/(s² + s/Q + 1)."""
     return analogue_section((0.0, 0.0, 1.0), (1.0, 1.0 / q, 1.0), frequency_hz, rate_hz)
 
 
-def high_pass(frequency_hz: float, q: float, rate_hz: int) -> Sections:
+def high_pass(frequency_hz: Knots, q: Knots, rate_hz: int) -> Sections:
     """Second-order high-pass s²/(s² + s/Q + 1)."""
     return analogue_section((1.0, 0.0, 0.0), (1.0, 1.0 / q, 1.0), frequency_hz, rate_hz)
 

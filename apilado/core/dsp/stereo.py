@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 import math
+from functools import lru_cache
+from typing import Any
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio, as_stereo
+from apilado.core.dsp.curves import Curve, Value, per_frame
 from apilado.core.dsp.oversampling import add_filtered
 
 SINC_TAPS, SINC_BETA = 64, 6.0
+SHARES = 256
 SMALLEST_SHARE = 1e-4
 """A fraction of a frame this small is none: it is 2 ns."""
 
@@ -18,9 +23,9 @@ SMALLEST_SHARE = 1e-4
 def placed(
     audio: Audio,
     *,
-    width: float,
+    width: Value,
     mono: bool,
-    pan: float,
+    pan: Value,
     gain: float | NDArray[np.float32],
 ) -> Audio:
     """The audio on its place in the stereo image; shape (2, frames).
@@ -37,20 +42,23 @@ def placed(
         one = np.asarray(one * np.asarray(gain, np.float32), np.float32)
         return as_stereo(one.reshape(1, -1))
     out = as_stereo(audio)
-    if width != 1.0 and audio.shape[0] == 2:
+    if audio.shape[0] == 2 and (isinstance(width, Curve) or width != 1.0):
         half = np.float32(0.5)
-        mid, side = half * (out[0] + out[1]), half * np.float32(width) * (out[0] - out[1])
+        mid, side = half * (out[0] + out[1]), half * np.asarray(per_frame(width), np.float32) * (out[0] - out[1])
         out = np.stack([mid + side, mid - side])
-    sides = np.array([[min(1.0, 1.0 - pan)], [min(1.0, 1.0 + pan)]], np.float32)
+    leaning = np.atleast_1d(per_frame(pan))
+    sides = np.stack([np.minimum(1.0, 1.0 - leaning), np.minimum(1.0, 1.0 + leaning)]).astype(np.float32)
     return np.ascontiguousarray(out * (sides * np.asarray(gain, np.float32)))
 
 
-def moved(audio: Audio, frames: float, *, looped: bool) -> Audio:
+def moved(audio: Audio, frames: Value, *, looped: bool) -> Audio:
     """The audio later (earlier if negative) by a number of frames, whole or not; same shape.
 
     What leaves a loop at one end comes in at the other. A fraction of a frame is a windowed sinc of 64 taps, its delay
-    exact, flat within 0.1 dB up to 0.45 of the rate.
+    exact, flat within 0.1 dB up to 0.45 of the rate. A delay that moves reads every frame where it then lies.
     """
+    if isinstance(frames, Curve):
+        return _read_at(audio, np.arange(audio.shape[1]) - frames.per_frame(), looped=looped)
     whole = math.floor(frames + 0.5)
     share = frames - whole
     if abs(share) <= SMALLEST_SHARE:
@@ -75,13 +83,52 @@ def _shifted(audio: Audio, frames: int, *, looped: bool) -> Audio:
     return out
 
 
-def _between(audio: Audio, share: float, *, looped: bool) -> Audio:
-    """The audio later by a share of a frame, -0.5 to 0.5."""
+def sinc_taps(share: float) -> NDArray[np.float64]:
+    """The windowed sinc that is later by a share of a frame, -0.5 to 0.5: by which each of 64 frames goes in."""
     half = SINC_TAPS // 2
     x = np.arange(half - 1, -half - 1, -1) - share
     window = np.i0(SINC_BETA * np.sqrt(np.maximum(0.0, 1.0 - (x / half) ** 2))) / np.i0(SINC_BETA)
     taps = np.sinc(x) * window
-    taps = (taps / np.sum(taps)).astype(np.float32)
+    return np.asarray(taps / np.sum(taps))
+
+
+@lru_cache(maxsize=1)
+def _tap_table() -> NDArray[np.float32]:
+    """Taps for shares from -0.5 to 0.5 in steps; between them they are interpolated."""
+    return np.stack([sinc_taps(share) for share in np.linspace(-0.5, 0.5, SHARES + 1)]).astype(np.float32)
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"})
+def _read_kernel(audio: Any, places: Any, taps: Any, looped: Any, out: Any) -> None:
+    frames, half, shares = audio.shape[1], taps.shape[1] // 2, taps.shape[0] - 1
+    for n in range(out.shape[1]):
+        nearest = np.int64(np.floor(places[n] + 0.5))
+        place = (nearest - places[n] + 0.5) * shares
+        step = min(np.int64(place), shares - 1)
+        between = np.float32(place - step)
+        for c in range(audio.shape[0]):
+            total = np.float32(0.0)
+            for tap in range(2 * half):
+                at = nearest + tap - (half - 1)
+                if looped:
+                    at %= frames
+                elif at < 0 or at >= frames:
+                    continue
+                weight = taps[step, tap] + between * (taps[step + 1, tap] - taps[step, tap])
+                total += weight * audio[c, at]
+            out[c, n] = total
+
+
+def _read_at(audio: Audio, places: NDArray[np.float64], *, looped: bool) -> Audio:
+    """The audio as it is at places between its frames, one for each frame that is made; shape (channels, places)."""
+    out = np.empty((audio.shape[0], places.shape[0]), np.float32)
+    _read_kernel(np.ascontiguousarray(audio), places, _tap_table(), looped, out)
+    return out
+
+
+def _between(audio: Audio, share: float, *, looped: bool) -> Audio:
+    """The audio later by a share of a frame, -0.5 to 0.5."""
+    half, taps = SINC_TAPS // 2, sinc_taps(share).astype(np.float32)
     if looped:
         around = np.arange(-(half - 1), audio.shape[1] + half) % audio.shape[1]
         padded = audio[:, around]

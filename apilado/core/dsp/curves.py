@@ -1,0 +1,97 @@
+"""Values that move: a curve, and how kernels take it.
+
+A curve has knots at frames and runs straight between them. A kernel takes its values as rows, one for each knot, and
+works out what it needs of them inside; a value that stands still is a single row.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, TypeAlias
+
+import numpy as np
+from numpy.typing import NDArray
+
+KNOT_FRAMES = 16
+"""Knots lie at multiples of this many frames, and at the beginnings of notes and hits."""
+
+
+@dataclass(frozen=True, eq=False)
+class Curve:
+    """A value over the frames of a render: knots, and straight lines between them."""
+
+    at: NDArray[np.int64]
+    """Frames of the knots, ascending: the first is 0, the last is the end of the render."""
+    values: NDArray[np.float64]
+    """The value at each knot; over a loop the last is the first again."""
+
+    @property
+    def frames(self) -> int:
+        """Length of the render."""
+        return int(self.at[-1])
+
+    def per_frame(self) -> NDArray[np.float64]:
+        """The value at each frame, shape (frames,)."""
+        return np.interp(np.arange(self.frames), self.at, self.values)
+
+    def wrapped_tail(self, count: int) -> Curve:
+        """What it does in the last `count` frames of a loop that goes round for ever, however short the loop is."""
+        rounds = range(-(-count // self.frames), 0, -1)
+        at = np.concatenate([*[self.at[:-1] - round_ * self.frames for round_ in rounds], [0]])
+        values = np.concatenate([*[self.values[:-1] for _ in rounds], self.values[-1:]])
+        inside = at > -count
+        first = np.interp(-count, at, values)
+        return Curve(np.append(0, at[inside] + count), np.append(first, values[inside]))
+
+
+if TYPE_CHECKING:
+    Value: TypeAlias = float | Curve
+else:
+    # A document holds numbers; a part that is rendered may have curves in their places.
+    Value = float
+
+
+def mapped(value: Value, function: Callable[[NDArray[np.float64]], NDArray[np.float64]]) -> Value:
+    """A function of a value: of the number, or of every knot."""
+    if isinstance(value, Curve):
+        return Curve(value.at, function(value.values))
+    return float(function(np.asarray(value))[()])
+
+
+def per_frame(value: Value) -> float | NDArray[np.float32]:
+    """The number, or the curve's value at each frame, shape (frames,)."""
+    return value.per_frame().astype(np.float32) if isinstance(value, Curve) else value
+
+
+def greatest(value: Value) -> float:
+    """The number, or the highest that the curve reaches."""
+    return float(np.max(value.values)) if isinstance(value, Curve) else value
+
+
+def least(value: Value) -> float:
+    """The number, or the lowest that the curve reaches."""
+    return float(np.min(value.values)) if isinstance(value, Curve) else value
+
+
+def wrapped_value(value: Value, count: int) -> Value:
+    """The value in the last `count` frames of a loop."""
+    return value.wrapped_tail(count) if isinstance(value, Curve) else value
+
+
+def rows(values: Sequence[Value]) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+    """(frames of the knots, a row of all values at each); one row at frame 0 where nothing moves."""
+    curves = [value for value in values if isinstance(value, Curve)]
+    at = np.unique(np.concatenate([curve.at for curve in curves])) if curves else np.zeros(1, np.int64)
+    found = np.empty((at.shape[0], len(values)))
+    for column, value in enumerate(values):
+        found[:, column] = np.interp(at, value.at, value.values) if isinstance(value, Curve) else value
+    return at, found
+
+
+def knots(frames: int, *others: Sequence[int]) -> NDArray[np.int64]:
+    """The frames of a curve's knots over a render: a grid, its end, and `others`, those that lie within it."""
+    grid = np.arange(0, frames, KNOT_FRAMES, dtype=np.int64)
+    more = [np.asarray(each, np.int64) for each in others if len(each)]
+    found = np.unique(np.concatenate([grid, [frames], *more]))
+    return found[(found >= 0) & (found <= frames)]
