@@ -54,6 +54,8 @@ class Parameter:
     """Of numbers: whether one may be left out."""
     among: Among | None = None
     """Of a reference: what it is chosen from."""
+    moves: bool = False
+    """Whether its value may be a curve."""
 
     def shown(self, value: Any) -> str:
         """A value as its field shows it."""
@@ -187,9 +189,11 @@ def number(
     scale: Scale = "linear",
     first: float = 0.0,
     help: str = "",
+    moves: bool = False,
 ) -> Any:
-    """A float from `low` to `high`, both included, in `unit`; pages count it from `first`."""
-    extra: JsonDict = {"label": label, "unit": unit, "step": step, "scale": scale, "first": first}
+    """A float from `low` to `high`, both included, in `unit`; pages count it from `first`. One that `moves` may follow
+    a curve."""
+    extra: JsonDict = {"label": label, "unit": unit, "step": step, "scale": scale, "first": first, "moves": moves}
     return Field(default=default, ge=low, le=high, description=help or None, json_schema_extra=extra)
 
 
@@ -329,7 +333,7 @@ def parameters_of(model: type[BaseModel]) -> tuple[Parameter, ...]:
             low, high = bounds["Ge"].ge, bounds["Le"].le
             kind: Kind = given.get("kind") or ("integer" if given.get("integer") else "number")
             ranged = {"low": low, "high": high, "step": given["step"], "scale": given["scale"]}
-            ranged["first"] = given.get("first", 0.0)
+            ranged.update(first=given.get("first", 0.0), moves=given.get("moves", False))
             found.append(Parameter(kind=kind, **common, **ranged))
         elif given.get("switch"):
             found.append(Parameter(kind="switch", **common))

@@ -12,10 +12,17 @@ from numpy.typing import NDArray
 
 from apilado.core.dsp import equaliser
 from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.curves import Value
 from apilado.core.dsp.dynamics import Detector, whole_reduction
 from apilado.core.dsp.filters import NO_SECTIONS, Sections, high_pass, low_pass
 from apilado.core.parameters import choice, number, reference, switch, tagged_union
 from apilado.core.parts import Part
+
+if TYPE_CHECKING:
+    from apilado.core.dsp.filters import Knots
+else:
+    # A document holds numbers; a point that is rendered may have what it is at each knot of a movement in their places.
+    Knots = float
 
 MOST_POINTS = 32
 LISTENING_Q = 0.7071
@@ -31,7 +38,9 @@ class Point(Part):
     label: ClassVar[str]
     kind: str
     on: bool = switch(True, label="On")
-    frequency_hz: float = number(1000.0, low=20.0, high=20000.0, step=0.1, scale="log", unit="Hz", label="Frequency")
+    frequency_hz: Knots = number(
+        1000.0, low=20.0, high=20000.0, step=0.1, scale="log", unit="Hz", label="Frequency", moves=True
+    )
 
     def sections(self, rate_hz: int) -> Sections:
         """Its filter at a rate; of a point that moves, where it is all the way open."""
@@ -47,8 +56,8 @@ class Point(Part):
 
 
 class _Gained(Point):
-    gain_db: float = number(0.0, low=-24.0, high=24.0, step=0.1, unit="dB", label="Gain")
-    q: float = number(0.7, low=0.1, high=20.0, scale="log", label="Q")
+    gain_db: Knots = number(0.0, low=-24.0, high=24.0, step=0.1, unit="dB", label="Gain", moves=True)
+    q: Knots = number(0.7, low=0.1, high=20.0, scale="log", label="Q", moves=True)
 
     def touched(self, rate_hz: int) -> Sections:
         return equaliser.band_pass(self.frequency_hz, self.q, rate_hz)
@@ -128,7 +137,7 @@ class Notch(Point):
 
     label: ClassVar[str] = "Notch"
     kind: Literal["notch"] = "notch"
-    q: float = number(8.0, low=0.5, high=50.0, scale="log", label="Q")
+    q: Knots = number(8.0, low=0.5, high=50.0, scale="log", label="Q", moves=True)
 
     def sections(self, rate_hz: int) -> Sections:
         return equaliser.notch(self.frequency_hz, self.q, rate_hz)
@@ -142,7 +151,7 @@ class Tilt(Point):
 
     label: ClassVar[str] = "Tilt"
     kind: Literal["tilt"] = "tilt"
-    gain_db: float = number(0.0, low=-12.0, high=12.0, step=0.1, unit="dB", label="Gain")
+    gain_db: Knots = number(0.0, low=-12.0, high=12.0, step=0.1, unit="dB", label="Gain", moves=True)
 
     def sections(self, rate_hz: int) -> Sections:
         return equaliser.tilt(self.frequency_hz, self.gain_db, rate_hz)
@@ -158,8 +167,15 @@ class KeyedBell(_Gained):
     begins: ClassVar[Mapping[str, Any]] = MappingProxyType({"frequency_hz": 110.0})
     kind: Literal["keyed-bell"] = "keyed-bell"
     trigger: str = reference("kick", among="drums", label="Trigger")
-    threshold_db: float = number(
-        -30.0, low=-60.0, high=0.0, step=0.1, unit="dB", label="Threshold", help="Of the trigger, which peaks at 0 dB"
+    threshold_db: Value = number(
+        -30.0,
+        low=-60.0,
+        high=0.0,
+        step=0.1,
+        unit="dB",
+        label="Threshold",
+        help="Of the trigger, which peaks at 0 dB",
+        moves=True,
     )
     attack_ms: float = number(2.0, low=0.0, high=100.0, step=0.1, unit="ms", label="Attack")
     release_ms: float = number(80.0, low=5.0, high=2000.0, step=1.0, scale="log", unit="ms", label="Release")

@@ -139,7 +139,7 @@ class Drum(Model):
     clip_db: float = number(
         0.0, low=0.0, high=24.0, step=0.1, unit="dB", label="Soft clip", help="Drive into a soft clip; 0 is off"
     )
-    level_db: float = number(-3.0, low=-60.0, high=6.0, step=0.1, unit="dB", label="Level")
+    level_db: float = number(-3.0, low=-60.0, high=6.0, step=0.1, unit="dB", label="Level", moves=True)
     mute: bool = switch(False, label="Mute")
     polarity: Literal["normal", "inverted"] = choice("normal", label="Polarity")
     offset_ms: float = number(

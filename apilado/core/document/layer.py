@@ -42,16 +42,16 @@ class Layer(Part):
     path: tuple[AnyStep, ...] = parts(
         "step", least=1, most=MOST_STEPS, ordered=True, begin=lambda: layer_path(Equaliser())
     )
-    level_db: float = number(0.0, low=-60.0, high=12.0, step=0.1, unit="dB", label="Level")
+    level_db: float = number(0.0, low=-60.0, high=12.0, step=0.1, unit="dB", label="Level", moves=True)
     mute: bool = switch(False, label="Mute")
-    width: float = number(1.0, low=0.0, high=2.0, label="Width")
-    pan: float = number(0.0, low=-1.0, high=1.0, label="Pan")
+    width: float = number(1.0, low=0.0, high=2.0, label="Width", moves=True)
+    pan: float = number(0.0, low=-1.0, high=1.0, label="Pan", moves=True)
     mono: bool = switch(False, label="Mono", help="Both channels the same; pan does not apply")
     mono_below_hz: float = number(
         0.0, low=0.0, high=2000.0, step=1.0, unit="Hz", label="Mono below", help="The layer is mono below; 0 is off"
     )
     polarity: Literal["normal", "inverted"] = choice("normal", label="Polarity")
-    delay_ms: float = number(0.0, low=0.0, high=50.0, step=0.01, unit="ms", label="Delay")
+    delay_ms: float = number(0.0, low=0.0, high=50.0, step=0.01, unit="ms", label="Delay", moves=True)
     transpose: int = integer(0, low=-48, high=48, label="Transpose", unit="st")
     note_levels_db: dict[int, NoteLevel] = Field(
         default={}, max_length=128, description="Level correction by MIDI pitch of the pattern, in dB"

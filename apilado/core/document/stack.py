@@ -69,7 +69,7 @@ class Bus(Model):
     """What all layers go through together."""
 
     path: tuple[AnyBusStep, ...] = parts("step", most=MOST_STEPS, ordered=True, begin=lambda: (Equaliser(),))
-    level_db: float = number(0.0, low=-60.0, high=12.0, step=0.1, unit="dB", label="Level")
+    level_db: float = number(0.0, low=-60.0, high=12.0, step=0.1, unit="dB", label="Level", moves=True)
     mono_below_hz: float = number(
         0.0, low=0.0, high=500.0, step=1.0, unit="Hz", label="Mono below", help="Everything below is mono; 0 is off"
     )
@@ -81,7 +81,7 @@ class SharedBus(Model):
 
     on: bool = switch(False, label="On")
     path: tuple[AnyBusStep, ...] = parts("step", most=MOST_STEPS, ordered=True, begin=lambda: (Equaliser(),))
-    level_db: float = number(0.0, low=-60.0, high=12.0, step=0.1, unit="dB", label="Level")
+    level_db: float = number(0.0, low=-60.0, high=12.0, step=0.1, unit="dB", label="Level", moves=True)
     limiter: Limiter = Limiter(on=False)
 
 

@@ -13,6 +13,8 @@ from typing import TYPE_CHECKING, TypeAlias
 import numpy as np
 from numpy.typing import NDArray
 
+from apilado.core.dsp.audio import Audio
+
 KNOT_FRAMES = 16
 """Knots lie at multiples of this many frames, and at the beginnings of notes and hits."""
 
@@ -62,6 +64,13 @@ def mapped(value: Value, function: Callable[[NDArray[np.float64]], NDArray[np.fl
 def per_frame(value: Value) -> float | NDArray[np.float32]:
     """The number, or the curve's value at each frame, shape (frames,)."""
     return value.per_frame().astype(np.float32) if isinstance(value, Curve) else value
+
+
+def pushed(audio: Audio, gain: Value) -> tuple[Audio, float]:
+    """(what goes into a curve, the gain that is left to it): a gain that moves is applied before."""
+    if isinstance(gain, Curve):
+        return audio * gain.per_frame().astype(np.float32), 1.0
+    return audio, gain
 
 
 def greatest(value: Value) -> float:

@@ -102,7 +102,7 @@ def _tap_table() -> NDArray[np.float32]:
 def _read_kernel(audio: Any, places: Any, taps: Any, looped: Any, out: Any) -> None:
     frames, half, shares = audio.shape[1], taps.shape[1] // 2, taps.shape[0] - 1
     for n in range(out.shape[1]):
-        nearest = np.int64(np.floor(places[n] + 0.5))
+        nearest = np.int64(np.ceil(places[n] - 0.5))
         place = (nearest - places[n] + 0.5) * shares
         step = min(np.int64(place), shares - 1)
         between = np.float32(place - step)

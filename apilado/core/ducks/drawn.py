@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.curves import Curve, Value
 from apilado.core.dsp.ducks import SHORTEST_EDGE_MS, drawn_shape, shapes_at
 from apilado.core.ducks.base import DuckShape
 from apilado.core.parameters import choice, number
@@ -23,7 +24,7 @@ class DrawnDuck(DuckShape):
     label: ClassVar[str] = "Drawn shape"
 
     kind: Literal["drawn"] = "drawn"
-    depth_db: float = number(9.0, low=0.0, high=60.0, step=0.1, unit="dB", label="Depth")
+    depth_db: Value = number(9.0, low=0.0, high=60.0, step=0.1, unit="dB", label="Depth", moves=True)
     attack_ms: float = number(
         2.0, low=0.0, high=100.0, step=0.1, unit="ms", label="Attack", help="It is down when the hit comes"
     )
@@ -51,14 +52,15 @@ class DrawnDuck(DuckShape):
         hold, release = self.times_ms(clock.tempo_bpm)
         lead = clock.samples_in_ms(self.attack_ms)
         shape = drawn_shape(
-            depth_db=self.depth_db,
+            depth_db=1.0 if isinstance(self.depth_db, Curve) else self.depth_db,
             # Not in no time at all: that clicks.
             attack_frames=max(lead, clock.samples_in_ms(SHORTEST_EDGE_MS)),
             hold_frames=clock.samples_in_ms(hold),
             release_frames=clock.samples_in_ms(release),
             curve=self.curve,
         )
-        return shapes_at(shape, starts, clock.frames, looped=clock.looped, lead=lead)
+        drawn = shapes_at(shape, starts, clock.frames, looped=clock.looped, lead=lead)
+        return drawn * self.depth_db.per_frame().astype(np.float32) if isinstance(self.depth_db, Curve) else drawn
 
     def lead_ms(self) -> float:
         return self.attack_ms

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.curves import Value, least
 from apilado.core.dsp.dynamics import Detector, whole_reduction
 from apilado.core.dsp.equaliser import butterworth_high_pass, butterworth_low_pass
 from apilado.core.dsp.filters import NO_SECTIONS, filtered
@@ -27,13 +28,13 @@ class KeyedDuck(DuckShape):
     label: ClassVar[str] = "Compressor"
 
     kind: Literal["keyed"] = "keyed"
-    threshold_db: float = number(-24.0, low=-60.0, high=0.0, step=0.1, unit="dB", label="Threshold")
-    ratio: float = number(4.0, low=1.0, high=50.0, step=0.1, scale="log", unit=":1", label="Ratio")
+    threshold_db: Value = number(-24.0, low=-60.0, high=0.0, step=0.1, unit="dB", label="Threshold", moves=True)
+    ratio: Value = number(4.0, low=1.0, high=50.0, step=0.1, scale="log", unit=":1", label="Ratio", moves=True)
     knee_db: float = number(6.0, low=0.0, high=24.0, step=0.1, unit="dB", label="Knee")
     attack_ms: float = number(0.5, low=0.0, high=100.0, step=0.1, unit="ms", label="Attack")
     hold_ms: float = number(10.0, low=0.0, high=500.0, step=1.0, unit="ms", label="Hold")
     release_ms: float = number(60.0, low=5.0, high=2000.0, step=1.0, scale="log", unit="ms", label="Release")
-    range_db: float = number(12.0, low=0.0, high=60.0, step=0.1, unit="dB", label="Range")
+    range_db: Value = number(12.0, low=0.0, high=60.0, step=0.1, unit="dB", label="Range", moves=True)
     lookahead_ms: float = number(1.0, low=0.0, high=20.0, step=0.1, unit="ms", label="Look-ahead")
     detection: Literal["peak", "rms"] = choice("peak", label="Detection", help="Every sample, or the mean of 10 ms")
     key_high_pass_hz: float = number(
@@ -88,5 +89,5 @@ class KeyedDuck(DuckShape):
         return self.model_copy(update={"release_ms": float(release)})
 
     def overdone(self) -> Self:
-        harder = {"threshold_db": max(-60.0, self.threshold_db - 18.0), "ratio": 50.0, "range_db": 40.0}
+        harder = {"threshold_db": max(-60.0, least(self.threshold_db) - 18.0), "ratio": 50.0, "range_db": 40.0}
         return self.model_copy(update=harder)

@@ -60,7 +60,7 @@ def score_of(stack: Stack, layer: Layer) -> Score:
 def expected_hz(stack: Stack, layer: Layer, pitch: int) -> float:
     """The fundamental that a layer makes of a pitch of the pattern, as its source says."""
     root = root_of(stack, layer)
-    shift = root.transpose if root.source.plays_notes else 0
+    shift = root.transpose + root.source.shift_st() if root.source.plays_notes else 0.0
     return float(midi_to_hz(float(pitch + shift))) * root.source.lowest_ratio()
 
 

@@ -70,6 +70,10 @@ class Source(Model):
         """How long it may sound after the last beat of a single pass."""
         return 0.0
 
+    def shift_st(self) -> float:
+        """By how many semitones it plays higher than its notes are written."""
+        return 0.0
+
     def lowest_ratio(self) -> float:
         """The lowest frequency that it makes of a note, against the note's own."""
         return 1.0

@@ -13,6 +13,7 @@ from pydantic import field_validator
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.curves import Curve, Value
 from apilado.core.dsp.envelopes import CUT_MS, DECAY_NEPERS, adsr, rising
 from apilado.core.dsp.oscillators import MovingTone, Shape, add_tone, cycle_table, harmonics_below
 from apilado.core.dsp.stereo import mixed_at
@@ -41,13 +42,20 @@ class Tone(Part):
         label="Harmonics",
         help=f"Amplitudes of harmonics 1, 2, 3 … up to {MOST_HARMONICS}; a blank keeps the shape's own",
     )
-    level_db: float = number(0.0, low=-60.0, high=12.0, step=0.1, unit="dB", label="Level")
+    level_db: float = number(0.0, low=-60.0, high=12.0, step=0.1, unit="dB", label="Level", moves=True)
     octave: int = integer(0, low=-4, high=4, label="Octave")
     semitones: int = integer(0, low=-24, high=24, label="Semitones")
-    cents: float = number(0.0, low=-100.0, high=100.0, step=0.1, unit="cents", label="Fine")
+    cents: float = number(0.0, low=-100.0, high=100.0, step=0.1, unit="cents", label="Fine", moves=True)
     copies: int = integer(1, low=1, high=16, label="Copies")
     detune_cents: float = number(
-        12.0, low=0.0, high=100.0, step=0.1, unit="cents", label="Detune", help="Outermost copies, up and down"
+        12.0,
+        low=0.0,
+        high=100.0,
+        step=0.1,
+        unit="cents",
+        label="Detune",
+        help="Outermost copies, up and down",
+        moves=True,
     )
     spread: float = number(0.0, low=0.0, high=1.0, label="Spread", help="How far apart the copies stand")
     phase: Literal["fixed", "free"] = choice("fixed", label="Phase")
@@ -81,7 +89,7 @@ class Tone(Part):
         return add
 
     def copy_places(self) -> list[tuple[float, float]]:
-        """(cents, pan) of each copy: spread evenly in pitch, mirrored in the image, neighbours on either side."""
+        """(share of the detuning, pan) of each copy: even in pitch, mirrored in the image, neighbours on either side."""
         if self.copies == 1:
             return [(0.0, 0.0)]
         places = []
@@ -89,7 +97,7 @@ class Tone(Part):
             x = 2.0 * index / (self.copies - 1) - 1.0
             pair = min(index, self.copies - 1 - index)
             side = 1.0 if pair % 2 == 0 else -1.0
-            places.append((x * self.detune_cents, x * side * self.spread))
+            places.append((x, x * side * self.spread))
         return places
 
 
@@ -111,6 +119,7 @@ class ToneSource(Source):
     tones: tuple[Tone, ...] = parts("tone", least=1, most=4, begin=lambda: (Tone(),))
     envelope: Envelope = group(Envelope, label="Envelope")
     glide_ms: float = number(60.0, low=0.0, high=2000.0, step=1.0, unit="ms", label="Glide")
+    pitch_st: float = number(0.0, low=-48.0, high=48.0, step=0.01, unit="st", label="Pitch", moves=True)
     drop_semitones: float = number(
         0.0, low=0.0, high=48.0, step=0.5, unit="st", label="Pitch drop", help="How much higher a note begins"
     )
@@ -143,6 +152,9 @@ class ToneSource(Source):
             said.append("'{layer}' plays other pitches than its neighbours: they cannot keep one phase.")
         return tuple(said)
 
+    def shift_st(self) -> float:
+        return self.pitch_st
+
     def lowest_ratio(self) -> float:
         return min(tone.ratio() for tone in self.tones)
 
@@ -160,16 +172,36 @@ class ToneSource(Source):
         if self.drop_semitones > 0.0:
             fall = np.exp(-DECAY_NEPERS * np.arange(gain.shape[0]) / clock.samples_in_ms(self.drop_ms))
             track = track * cents_to_ratio(100.0 * self.drop_semitones * fall)
+        track = _shifted(track, in_run(self.pitch_st, run, gain.shape[0]), 100.0)
         for number_, tone in enumerate(self.tones):
             generator = np.random.default_rng([score.seed, number_, index])
-            add = tone.player(track, clock.rate_hz)
-            level = np.float32(float(db_to_gain(tone.level_db)) / math.sqrt(tone.copies))
-            for cents, pan in tone.copy_places():
+            level, detune = (in_run(value, run, gain.shape[0]) for value in (tone.level_db, tone.detune_cents))
+            louder = np.asarray(db_to_gain(np.asarray(level)) / math.sqrt(tone.copies), np.float32)
+            played, way = self._along(tone, track, run, gain.shape[0])
+            add = played.player(way, clock.rate_hz)
+            for share, pan in tone.copy_places():
                 phase = tone.start_phase_deg / 360.0
                 if tone.phase == "free":
                     phase += generator.random()
-                add(part, phase=phase, ratio=float(cents_to_ratio(cents)), pan=pan, gain=gain * level)
+                ratio = 1.0
+                if isinstance(detune, float):
+                    ratio = float(cents_to_ratio(share * detune))
+                else:  # every copy goes a way of its own
+                    add = played.player(_shifted(way, share * detune, 1.0), clock.rate_hz)
+                add(part, phase=phase, ratio=ratio, pan=pan, gain=gain * louder)
         return part
+
+    @staticmethod
+    def _along(
+        tone: Tone, track: float | NDArray[np.float64], run: Run, frames: int
+    ) -> tuple[Tone, float | NDArray[np.float64]]:
+        """(a tone that stands still, the track that it then plays along)."""
+        cents, detune = in_run(tone.cents, run, frames), in_run(tone.detune_cents, run, frames)
+        if not isinstance(detune, float):
+            tone = tone.model_copy(update={"detune_cents": 0.0})
+        if not isinstance(cents, float):
+            tone, track = tone.model_copy(update={"cents": 0.0}), _shifted(track, cents, 1.0)
+        return tone, track
 
     def _gain(self, run: Run, clock: Clock) -> NDArray[np.float32]:
         env = self.envelope
@@ -189,6 +221,22 @@ class ToneSource(Source):
         if run.cut_frames is not None and frames > run.cut_frames:
             curve[run.cut_frames :] *= (1.0 - rising(fade))[: frames - run.cut_frames]
         return curve * np.float32(1.0 - self.velocity * (1.0 - run.velocity / 127.0))
+
+
+def in_run(value: Value, run: Run, frames: int) -> float | NDArray[np.float64]:
+    """A value from the start of a run on, round the end of a loop: a number, or one per frame."""
+    if not isinstance(value, Curve):
+        return value
+    return np.interp((run.start + np.arange(frames)) % value.frames, value.at, value.values)
+
+
+def _shifted(
+    track: float | NDArray[np.float64], pitches: float | NDArray[np.float64], cents: float
+) -> float | NDArray[np.float64]:
+    """A track of frequencies higher by pitches, each of so many cents."""
+    if isinstance(pitches, float) and pitches == 0.0:
+        return track
+    return track * cents_to_ratio(np.asarray(pitches) * cents)
 
 
 def glide_track(run: Run, transpose: int, glide_ms: float, clock: Clock, frames: int) -> float | NDArray[np.float64]:

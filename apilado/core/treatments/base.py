@@ -9,15 +9,18 @@ from numpy.typing import NDArray
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.curves import Value, mapped, per_frame
 from apilado.core.parameters import switch
 from apilado.core.parts import Part
+from apilado.core.units import db_to_gain
 
 
-def blended(dry: Audio, wet: Audio, *, blend: float, wet_gain: float) -> Audio:
-    """(1 - blend) of the dry sound and `blend` of the wet one, which is first turned up by its gain."""
-    if blend == 1.0:
-        return wet * np.float32(wet_gain)
-    return dry * np.float32(1.0 - blend) + wet * np.float32(blend * wet_gain)
+def blended(dry: Audio, wet: Audio, *, blend: Value, output_db: Value) -> Audio:
+    """(1 - blend) of the dry sound and `blend` of the wet one, which is first turned up to its level."""
+    share, gain = per_frame(blend), per_frame(mapped(output_db, db_to_gain))
+    if isinstance(share, float) and share == 1.0:
+        return wet * np.asarray(gain, np.float32)
+    return dry * np.asarray(1.0 - share, np.float32) + wet * np.asarray(share * gain, np.float32)
 
 
 class Treatment(Part):

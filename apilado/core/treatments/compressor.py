@@ -9,10 +9,11 @@ from numpy.typing import NDArray
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.curves import Value, least
 from apilado.core.dsp.dynamics import Detector, reduced, whole_reduction
 from apilado.core.parameters import choice, number
 from apilado.core.treatments.base import Treatment, blended
-from apilado.core.units import beats_to_seconds, db_to_gain
+from apilado.core.units import beats_to_seconds
 
 RMS_MS = 10.0
 NoteValue = Literal["1/4", "1/8", "1/8 triplet", "1/16", "1/16 triplet", "1/32", "1/64"]
@@ -34,16 +35,16 @@ class Compressor(Treatment):
     label: ClassVar[str] = "Compressor"
 
     kind: Literal["compressor"] = "compressor"
-    threshold_db: float = number(-18.0, low=-60.0, high=0.0, step=0.1, unit="dB", label="Threshold")
-    ratio: float = number(3.0, low=1.0, high=20.0, step=0.1, scale="log", unit=":1", label="Ratio")
+    threshold_db: Value = number(-18.0, low=-60.0, high=0.0, step=0.1, unit="dB", label="Threshold", moves=True)
+    ratio: Value = number(3.0, low=1.0, high=20.0, step=0.1, scale="log", unit=":1", label="Ratio", moves=True)
     knee_db: float = number(6.0, low=0.0, high=24.0, step=0.1, unit="dB", label="Knee")
     detection: Literal["peak", "rms"] = choice("peak", label="Detection", help="Every sample, or the mean of 10 ms")
     attack_ms: float = number(10.0, low=0.0, high=200.0, step=0.1, unit="ms", label="Attack")
     timing: Literal["ms", "note"] = choice("ms", label="Release in", help="Milliseconds, or a note value at the tempo")
     release_ms: float = number(120.0, low=5.0, high=2000.0, step=1.0, scale="log", unit="ms", label="Release")
     release_note: NoteValue = choice("1/16", label="Release")
-    makeup_db: float = number(0.0, low=-12.0, high=24.0, step=0.1, unit="dB", label="Make-up")
-    blend: float = number(1.0, low=0.0, high=1.0, label="Blend")
+    makeup_db: Value = number(0.0, low=-12.0, high=24.0, step=0.1, unit="dB", label="Make-up", moves=True)
+    blend: Value = number(1.0, low=0.0, high=1.0, label="Blend", moves=True)
 
     def unused(self) -> tuple[str, ...]:
         """The parameters that do nothing in the timing chosen."""
@@ -59,12 +60,12 @@ class Compressor(Treatment):
 
     def process(self, audio: Audio, clock: Clock) -> Audio:
         wet = reduced(audio, self.reduction(audio, clock))
-        return blended(audio, wet, blend=self.blend, wet_gain=float(db_to_gain(self.makeup_db)))
+        return blended(audio, wet, blend=self.blend, output_db=self.makeup_db)
 
     def reduction(self, audio: Audio, clock: Clock) -> NDArray[np.float32]:
         return whole_reduction(audio, self.detector(clock.tempo_bpm), rate_hz=clock.rate_hz, looped=clock.looped)
 
     def overdone(self) -> Self:
         return self.model_copy(
-            update={"threshold_db": max(-60.0, self.threshold_db - 18.0), "ratio": 20.0, "blend": 1.0}
+            update={"threshold_db": max(-60.0, least(self.threshold_db) - 18.0), "ratio": 20.0, "blend": 1.0}
         )

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.curves import Value, greatest, mapped, per_frame
 from apilado.core.dsp.dynamics import limited, limiter_reduction
 from apilado.core.parameters import number
 from apilado.core.treatments.base import Treatment
@@ -21,12 +22,12 @@ class PeakLimiter(Treatment):
     label: ClassVar[str] = "Limiter"
 
     kind: Literal["limiter"] = "limiter"
-    gain_db: float = number(0.0, low=-24.0, high=24.0, step=0.1, unit="dB", label="Gain")
+    gain_db: Value = number(0.0, low=-24.0, high=24.0, step=0.1, unit="dB", label="Gain", moves=True)
     ceiling_db: float = number(-6.0, low=-48.0, high=0.0, step=0.1, unit="dB", label="Ceiling")
     release_ms: float = number(120.0, low=5.0, high=2000.0, step=1.0, scale="log", unit="ms", label="Release")
 
     def _turned_up(self, audio: Audio) -> Audio:
-        return audio * np.float32(db_to_gain(self.gain_db))
+        return audio * np.asarray(per_frame(mapped(self.gain_db, db_to_gain)), np.float32)
 
     def process(self, audio: Audio, clock: Clock) -> Audio:
         given = {"ceiling_db": self.ceiling_db, "release_ms": self.release_ms}
@@ -37,4 +38,4 @@ class PeakLimiter(Treatment):
         return limiter_reduction(self._turned_up(audio), **given, rate_hz=clock.rate_hz, looped=clock.looped)
 
     def overdone(self) -> Self:
-        return self.model_copy(update={"gain_db": min(24.0, self.gain_db + 12.0)})
+        return self.model_copy(update={"gain_db": min(24.0, greatest(self.gain_db) + 12.0)})

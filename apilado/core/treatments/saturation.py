@@ -6,6 +6,7 @@ from typing import ClassVar, Literal
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.curves import Value, mapped, pushed
 from apilado.core.dsp.filters import dc_blocker, filtered, settle_frames
 from apilado.core.dsp.oversampling import oversampled
 from apilado.core.dsp.shapers import saturated
@@ -20,17 +21,17 @@ class Saturation(Treatment):
     label: ClassVar[str] = "Saturation"
 
     kind: Literal["saturation"] = "saturation"
-    drive_db: float = number(4.0, low=0.0, high=24.0, step=0.1, unit="dB", label="Drive")
+    drive_db: Value = number(4.0, low=0.0, high=24.0, step=0.1, unit="dB", label="Drive", moves=True)
     bias: float = number(0.15, low=0.0, high=0.9, label="Bias", help="0: odd harmonics only")
-    output_db: float = number(0.0, low=-24.0, high=12.0, step=0.1, unit="dB", label="Output")
-    blend: float = number(1.0, low=0.0, high=1.0, label="Blend")
+    output_db: Value = number(0.0, low=-24.0, high=12.0, step=0.1, unit="dB", label="Output", moves=True)
+    blend: Value = number(1.0, low=0.0, high=1.0, label="Blend", moves=True)
     oversampling: Literal[1, 2, 4, 8] = choice(4, label="Oversampling", unit="×")
 
     def process(self, audio: Audio, clock: Clock) -> Audio:
-        drive = float(db_to_gain(self.drive_db))
-        wet = oversampled(audio, self.oversampling, lambda x: saturated(x, drive, self.bias), looped=clock.looped)
+        driven, drive = pushed(audio, mapped(self.drive_db, db_to_gain))
+        wet = oversampled(driven, self.oversampling, lambda x: saturated(x, drive, self.bias), looped=clock.looped)
         wet = filtered(wet, dc_blocker(clock.rate_hz), looped=clock.looped)
-        return blended(audio, wet, blend=self.blend, wet_gain=float(db_to_gain(self.output_db)))
+        return blended(audio, wet, blend=self.blend, output_db=self.output_db)
 
     def tail_seconds(self, clock: Clock) -> float:
         return settle_frames(dc_blocker(clock.rate_hz)) / clock.rate_hz

@@ -6,6 +6,7 @@ from typing import ClassVar, Literal
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.curves import Value, mapped, pushed
 from apilado.core.dsp.filters import dc_blocker, filtered, settle_frames
 from apilado.core.dsp.oversampling import oversampled
 from apilado.core.dsp.shapers import soft_clip, soft_clip_between
@@ -20,15 +21,15 @@ class SoftClip(Treatment):
     label: ClassVar[str] = "Soft clip"
 
     kind: Literal["soft-clip"] = "soft-clip"
-    drive_db: float = number(12.0, low=0.0, high=48.0, step=0.1, unit="dB", label="Drive")
-    output_db: float = number(-3.0, low=-48.0, high=12.0, step=0.1, unit="dB", label="Output")
-    blend: float = number(1.0, low=0.0, high=1.0, label="Blend", help="0 is clean, 1 all clipped")
+    drive_db: Value = number(12.0, low=0.0, high=48.0, step=0.1, unit="dB", label="Drive", moves=True)
+    output_db: Value = number(-3.0, low=-48.0, high=12.0, step=0.1, unit="dB", label="Output", moves=True)
+    blend: Value = number(1.0, low=0.0, high=1.0, label="Blend", help="0 is clean, 1 all clipped", moves=True)
     oversampling: Literal[1, 2, 4, 8] = choice(4, label="Oversampling", unit="×")
 
     def process(self, audio: Audio, clock: Clock) -> Audio:
-        gain = float(db_to_gain(self.drive_db))
+        driven, gain = pushed(audio, mapped(self.drive_db, db_to_gain))
         wet = oversampled(
-            audio,
+            driven,
             self.oversampling,
             lambda x: soft_clip(x, gain),
             looped=clock.looped,
@@ -36,7 +37,7 @@ class SoftClip(Treatment):
         )
         # An odd curve too makes DC of a wave that is not symmetric: it goes, as any DC.
         wet = filtered(wet, dc_blocker(clock.rate_hz), looped=clock.looped)
-        return blended(audio, wet, blend=self.blend, wet_gain=float(db_to_gain(self.output_db)))
+        return blended(audio, wet, blend=self.blend, output_db=self.output_db)
 
     def tail_seconds(self, clock: Clock) -> float:
         return settle_frames(dc_blocker(clock.rate_hz)) / clock.rate_hz

@@ -56,7 +56,7 @@ class ToneTest(unittest.TestCase):
         many = played(tone_source(shape="saw", copies=8, spread=1.0, phase="free"), Note(length_beats=4.0, pitch=40))
         self.assertEqual((one.shape[0], many.shape[0]), (1, 2))
         self.assertAlmostEqual(10 * np.log10(np.mean(many**2) / np.mean(one**2)), 0.0, delta=1.5)
-        places = Tone(copies=5, detune_cents=10.0, spread=1.0).copy_places()
+        places = [(10.0 * share, pan) for share, pan in Tone(copies=5, spread=1.0).copy_places()]
         self.assertEqual([cents for cents, _ in places], [-10.0, -5.0, 0.0, 5.0, 10.0])
         # The lowest copy stands left, the highest right; their neighbours on the other side of each.
         self.assertEqual([pan for _, pan in places], [-1.0, 0.5, 0.0, -0.5, 1.0])
