@@ -33,7 +33,7 @@ def steady_id(place: str) -> str:
 class Part(Model):
     """What stands in a list of a document: it is addressed by its id, wherever it stands."""
 
-    begins: ClassVar[Mapping[str, Any]] = MappingProxyType({})
+    first_values: ClassVar[Mapping[str, Any]] = MappingProxyType({})
     """The values with which one that is added begins, where they are not the defaults."""
 
     id: str = Field(default_factory=new_id, min_length=1, max_length=LONGEST_ID, pattern=ID_PATTERN)

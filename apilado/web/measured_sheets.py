@@ -50,9 +50,8 @@ def buses(measures: Measures, selected: str) -> dict[str, Any]:
     bus = stack.shared if shared else stack.bus
     meters = []
     stages = graph.buses.get(selected)
-    for path, going_in in stages.treated if stages else ():
-        treatment = get(stack, path)
-        reduction = treatment.reduction(measures.run(going_in), clock)
+    for path, reduced in stages.treated if stages else ():
+        treatment, reduction = get(stack, path), measures.run(reduced)
         if reduction is not None:
             meters.append(_meter(numbered(bus.path, treatment).capitalize(), reduction))
     if stages is not None and stages.before_limiter is not None:

@@ -307,7 +307,11 @@ class PreviewTest(CarvingWebCase):
 
     def test_what_carve_pairs_hang_on_asks_before_it_goes(self):
         self.edit({"op": "add", "path": "triggers", "part": {"id": "snare", "name": "snare"}})
-        for selected, control in (("layer:mid", "Remove"), ("layer:mid", "On"), ("trigger:snare", "Remove this trigger")):
+        for selected, control in (
+            ("layer:mid", "Remove"),
+            ("layer:mid", "On"),
+            ("trigger:snare", "Remove this trigger"),
+        ):
             with self.subTest(selected=selected, control=control):
                 self.assertFalse(self.asked(selected))
                 self.edit({"op": "add-pair", "dip": "layers/mid", "lift": "triggers/snare"})

@@ -174,14 +174,28 @@ def replaced(model: M, path: str, value: Any) -> M:
     return model.model_copy(update={name: new})
 
 
-def with_fresh_ids(part: Any) -> Any:
-    """A copy of a part in parsed JSON in which it, and every part in it, has an id of its own."""
+def with_fresh_ids(part: Any, given: dict[str, str] | None = None) -> Any:
+    """A copy of a part in parsed JSON in which it, and every part in it, has an id of its own.
+
+    Args:
+        given: takes in the id that each has been given, by the one that it was copied from.
+    """
+    given = {} if given is None else given
     if isinstance(part, list):
-        return [with_fresh_ids(each) for each in part]
+        return [with_fresh_ids(each, given) for each in part]
     if not isinstance(part, dict):
         return copy.deepcopy(part)
-    fresh = {name: with_fresh_ids(value) for name, value in part.items()}
-    return {**fresh, "id": new_id()} if "id" in part else fresh
+    fresh = {name: with_fresh_ids(value, given) for name, value in part.items()}
+    if "id" not in part:
+        return fresh
+    # Ids are told apart within their list alone: where two lists have the same, their copies may too.
+    return {**fresh, "id": given.setdefault(part["id"], new_id())}
+
+
+def carried(path: str, holder: str, copied: str, given: dict[str, str]) -> str:
+    """The address in a copy of what lies at an address in the part that was copied."""
+    depth = len(parts_of(holder))
+    return joined(copied, *[given.get(name, name) for name in parts_of(path)[depth:]])
 
 
 def forget(data: Data, path: str) -> None:

@@ -2,25 +2,39 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from pydantic import BaseModel
 
-from apilado.core.document.addresses import find, parted
-from apilado.core.document.stack import Stack
+from apilado.core.document.addresses import find, joined, parted, parts_of
 from apilado.core.parameters import Parameter, PartList, models_in, parameters_of, part_lists_of
 from apilado.errors import InvalidEdit
 
+if TYPE_CHECKING:
+    from apilado.core.document.stack import Stack
 
-def parameter_at(stack: Stack, path: str) -> Parameter | None:
+
+def parameter_at(root: BaseModel, path: str) -> Parameter | None:
     """What is declared of the value at an address, if anything; of one of several numbers, what each of them is."""
     path_of_holder, last = parted(path)
-    holder = find(stack, path_of_holder) if path_of_holder else stack
+    holder = find(root, path_of_holder) if path_of_holder else root
     if isinstance(holder, tuple):
-        listed = parameter_at(stack, path_of_holder)
+        listed = parameter_at(root, path_of_holder)
         return listed.each() if listed is not None and listed.kind == "numbers" else None
     declared = parameters_of(type(holder)) if isinstance(holder, BaseModel) else ()
     return next((parameter for parameter in declared if parameter.name == last), None)
+
+
+def still_because(root: BaseModel, path: str) -> str:
+    """Why the value at an address cannot move; '' where it can."""
+    parameter, step = parameter_at(root, path), find(root, joined(*parts_of(path)[:4]))
+    if parameter is None or parameter.kind not in ("number", "integer"):
+        return "it is no single number"
+    if not parameter.moves:
+        return "it is a count, or what it shapes is made as a whole"
+    if getattr(step, "phase", "") == "linear-phase":
+        return "its EQ has a linear phase, which is made as a whole"
+    return ""
 
 
 def list_declared(stack: Stack, path: str) -> PartList | None:

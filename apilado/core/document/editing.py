@@ -5,10 +5,11 @@ from __future__ import annotations
 import math
 from typing import Any, cast
 
-from apilado.core.document.addresses import get, place_of
+from apilado.core.document.addresses import carried, find, get, place_of, within
 from apilado.core.document.layer import TINTS
 from apilado.core.document.stack import CLOSEST_BORDERS, Stack
 from apilado.core.parameters import Model
+from apilado.core.parts import new_id
 from apilado.errors import InvalidEdit
 
 Data = dict[str, Any]
@@ -64,6 +65,24 @@ def carry_over(data: Data, from_id: str, to_id: str) -> None:
     for ducker in data["duckers"]:
         if from_id in ducker["amounts"]:
             ducker["amounts"][to_id] = ducker["amounts"][from_id]
+
+
+def carry_movements(data: Data, holder: str, copied: str, given: dict[str, str]) -> None:
+    """Has the movements that move something of a part move the same of its copy, whose parts have been given ids."""
+    for movement in data["movements"]:
+        for target in [target for target in movement["targets"] if within(target["path"], holder)]:
+            path = carried(target["path"], holder, copied, given)
+            if find(data, path) is not None:
+                movement["targets"].append({**target, "id": new_id(), "path": path})
+
+
+def let_go(before: Stack, data: Data) -> None:
+    """Takes what has gone out of the movements that moved it."""
+    for movement in before.movements:
+        now = find(data, f"movements/{movement.id}")
+        gone = [target.id for target in movement.targets if find(data, target.path) is None]
+        if gone and now is not None:
+            now["targets"] = [each for each in now["targets"] if each.get("id") not in gone]
 
 
 def check_kind(part: Data, registry: tuple[Any, ...], what: str) -> None:

@@ -12,7 +12,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, TypeAdapter, ValidationError
 
-from apilado.core.document.editing import Edit
+from apilado.core.document.editing import Edit, let_go
 from apilado.core.document.edits_borders import (
     AddCrossover,
     MergeLayers,
@@ -139,6 +139,7 @@ def apply(stack: Stack, edit: Edit) -> Stack:
         return reduce(apply, edit.edits, stack)
     edit, data = edit.meant(stack), stack.model_dump(mode="json")
     edit.alter(data)
+    let_go(stack, data)
     try:
         return Stack.model_validate(data)
     except ValidationError as error:

@@ -14,6 +14,7 @@ from apilado.core.document.editing import (
     Data,
     Edit,
     border_near,
+    carry_movements,
     carry_over,
     fresh_name,
     layer_at,
@@ -126,8 +127,9 @@ class SplitLayer(Edit):
         source = original["source"]
         if source["kind"] != "layer":
             source = {"kind": "layer", "layer": original["id"]}
+        given: dict[str, str] = {}
         upper = {
-            **with_fresh_ids(original),
+            **with_fresh_ids(original, given),
             "name": name,
             "tint": next_tint(layers),
             "source": source,
@@ -136,6 +138,7 @@ class SplitLayer(Edit):
         original["span"] = {"first": original["span"]["first"], "last": border}
         layers.insert(index + 1, upper)
         carry_over(data, original["id"], upper["id"])
+        carry_movements(data, f"layers/{original['id']}", f"layers/{upper['id']}", given)
 
     def title(self, before: Stack, after: Stack) -> str:
         there = [layer.id for layer in before.layers]

@@ -10,6 +10,7 @@ from apilado.core.document.addresses import forget, get, with_fresh_ids
 from apilado.core.document.editing import (
     Data,
     Edit,
+    carry_movements,
     carry_over,
     check_kind,
     drum_of,
@@ -45,10 +46,12 @@ class AddLayer(Edit):
             return
         original = get(data, f"layers/{self.copy_of}")
         name = fresh_name(f"{original['name'][:31]} copy", layers)
-        copied = {**with_fresh_ids(original), "name": name, "tint": tint}
+        given: dict[str, str] = {}
+        copied = {**with_fresh_ids(original, given), "name": name, "tint": tint}
         copied["id"] = self.id or copied["id"]
         layers.insert(layers.index(original) + 1, copied)
         carry_over(data, self.copy_of, copied["id"])
+        carry_movements(data, f"layers/{self.copy_of}", f"layers/{copied['id']}", given)
 
     def title(self, before: Stack, after: Stack) -> str:
         return f"Copy {layer_name(self.copy_of, before)}" if self.copy_of else "Add a layer"

@@ -67,7 +67,7 @@ class Bell(_Gained):
     """A dip or a lift around its frequency."""
 
     label: ClassVar[str] = "Bell"
-    begins: ClassVar[Mapping[str, Any]] = MappingProxyType({"frequency_hz": 300.0})
+    first_values: ClassVar[Mapping[str, Any]] = MappingProxyType({"frequency_hz": 300.0})
     kind: Literal["bell"] = "bell"
 
     def sections(self, rate_hz: int) -> Sections:
@@ -78,7 +78,7 @@ class LowShelf(_Gained):
     """A step below its frequency."""
 
     label: ClassVar[str] = "Low shelf"
-    begins: ClassVar[Mapping[str, Any]] = MappingProxyType({"frequency_hz": 120.0})
+    first_values: ClassVar[Mapping[str, Any]] = MappingProxyType({"frequency_hz": 120.0})
     kind: Literal["low-shelf"] = "low-shelf"
 
     def sections(self, rate_hz: int) -> Sections:
@@ -92,7 +92,7 @@ class HighShelf(_Gained):
     """A step above its frequency."""
 
     label: ClassVar[str] = "High shelf"
-    begins: ClassVar[Mapping[str, Any]] = MappingProxyType({"frequency_hz": 4000.0})
+    first_values: ClassVar[Mapping[str, Any]] = MappingProxyType({"frequency_hz": 4000.0})
     kind: Literal["high-shelf"] = "high-shelf"
 
     def sections(self, rate_hz: int) -> Sections:
@@ -106,7 +106,7 @@ class HighPass(Point):
     """Takes away what lies below its frequency."""
 
     label: ClassVar[str] = "High-pass"
-    begins: ClassVar[Mapping[str, Any]] = MappingProxyType({"frequency_hz": 35.0})
+    first_values: ClassVar[Mapping[str, Any]] = MappingProxyType({"frequency_hz": 35.0})
     kind: Literal["high-pass"] = "high-pass"
     slope_db_per_octave: Slope = choice(24, label="Slope", unit="dB/oct")
 
@@ -121,7 +121,7 @@ class LowPass(Point):
     """Takes away what lies above its frequency."""
 
     label: ClassVar[str] = "Low-pass"
-    begins: ClassVar[Mapping[str, Any]] = MappingProxyType({"frequency_hz": 12000.0})
+    first_values: ClassVar[Mapping[str, Any]] = MappingProxyType({"frequency_hz": 12000.0})
     kind: Literal["low-pass"] = "low-pass"
     slope_db_per_octave: Slope = choice(24, label="Slope", unit="dB/oct")
 
@@ -164,7 +164,7 @@ class KeyedBell(_Gained):
     """A bell that opens only while a trigger sounds."""
 
     label: ClassVar[str] = "Keyed bell"
-    begins: ClassVar[Mapping[str, Any]] = MappingProxyType({"frequency_hz": 110.0})
+    first_values: ClassVar[Mapping[str, Any]] = MappingProxyType({"frequency_hz": 110.0})
     kind: Literal["keyed-bell"] = "keyed-bell"
     trigger: str = reference("kick", among="drums", label="Trigger")
     threshold_db: Value = number(

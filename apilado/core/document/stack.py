@@ -8,10 +8,12 @@ from pydantic import Field, field_validator, model_validator
 
 from apilado.core.document.addresses import find, joined, owner_of, parted, repeated
 from apilado.core.document.carving import FROM_PIECE, MOST_PAIRS, CarvePair, Reference, TargetName
+from apilado.core.document.declarations import still_because
 from apilado.core.document.ducker import MOST_DUCKERS, Ducker
 from apilado.core.document.equaliser import Point
 from apilado.core.document.kick import Drum, Kick, Trigger
 from apilado.core.document.layer import MOST_NOTES, Layer
+from apilado.core.document.movement import MOST_MOVEMENTS, Movement
 from apilado.core.document.path import MOST_STEPS, AnyBusStep, Equaliser, Points, eqs_in
 from apilado.core.dsp.crossovers import Border, border
 from apilado.core.notes import Note, in_order
@@ -114,6 +116,7 @@ class Stack(Model):
     shared: SharedBus = Field(default_factory=SharedBus)
     duckers: tuple[Ducker, ...] = parts("duck", most=MOST_DUCKERS, begin=lambda: (Ducker(id="duck"),))
     pairs: tuple[CarvePair, ...] = parts("carve pair", most=MOST_PAIRS)
+    movements: tuple[Movement, ...] = parts("movement", most=MOST_MOVEMENTS)
     target: TargetName = choice("clean lower mids", label="Target")
     reference: Reference | None = None
     limits: dict[str, LimitOverride] = Field(default={}, max_length=64)
@@ -233,6 +236,7 @@ class Stack(Model):
         self._check_layers()
         self._check_triggers()
         self._check_pairs()
+        self._check_movements()
         if self.target == FROM_PIECE and self.reference is None:
             raise ValueError("target: there is no finished piece to take it from; bring one first")
         return self
@@ -264,6 +268,20 @@ class Stack(Model):
             for eq in (pair.dip, pair.lift):
                 if eq not in there:
                     raise ValueError(f"pairs/{pair.id}: there is no EQ at '{eq}'")
+
+    def _check_movements(self) -> None:
+        names = self.drum_names()
+        for movement in self.movements:
+            for followed in (movement.trigger, movement.shape.follows()):
+                if followed is not None and followed not in names:
+                    raise ValueError(f"movements/{movement.id}: there is no trigger '{followed}'")
+            for target in movement.targets:
+                where = f"movements/{movement.id}/targets/{target.id}"
+                if find(self, target.path) is None:
+                    raise ValueError(f"{where}: there is nothing at '{target.path}'")
+                refused = still_because(self, target.path)
+                if refused:
+                    raise ValueError(f"{where}: '{target.path}' does not move: {refused}")
 
     def _check_layers(self) -> None:
         for layer in self.layers:

@@ -98,9 +98,8 @@ def rows(values: Sequence[Value]) -> tuple[NDArray[np.int64], NDArray[np.float64
     return at, found
 
 
-def knots(frames: int, *others: Sequence[int]) -> NDArray[np.int64]:
+def knots(frames: int, *others: NDArray[np.int64]) -> NDArray[np.int64]:
     """The frames of a curve's knots over a render: a grid, its end, and `others`, those that lie within it."""
     grid = np.arange(0, frames, KNOT_FRAMES, dtype=np.int64)
-    more = [np.asarray(each, np.int64) for each in others if len(each)]
-    found = np.unique(np.concatenate([grid, [frames], *more]))
+    found = np.unique(np.concatenate([grid, [frames], *others]))
     return found[(found >= 0) & (found <= frames)]

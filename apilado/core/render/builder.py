@@ -8,6 +8,7 @@ from typing import cast
 
 from apilado.core.clock import Clock
 from apilado.core.document.addresses import find, joined, within
+from apilado.core.document.ducker import Ducker
 from apilado.core.document.equaliser import eq_sections, still_and_moving
 from apilado.core.document.kick import Drum
 from apilado.core.document.layer import Layer
@@ -16,12 +17,13 @@ from apilado.core.document.stack import Limiter, Stack
 from apilado.core.notes import Note
 from apilado.core.render import steps
 from apilado.core.render.audition import WHOLE, Audition
+from apilado.core.render.moves import Moved, Moves, moving
 from apilado.core.render.stage import Stage, stage
 from apilado.core.sources.base import AssetLoader, Score
 from apilado.core.units import midi_to_hz
 
 Treated = tuple[tuple[str, Stage], ...]
-"""(address, what goes in) of each treatment that is on."""
+"""(address, its gain reduction) of each treatment that is on; None is what one without reduction gives."""
 
 
 @dataclass(frozen=True)
@@ -80,6 +82,7 @@ class Builder:
         self._shaped: dict[str, Stage] = {}
         self._keys: dict[tuple[str, tuple[float, ...]], Stage] = {}
         self.hits = {name: self._hit(name) for name in stack.drum_names()}
+        self.moves = Moves(stack, clock, self.key, lambda layer: layer_notes(stack, layer))
 
     def _hit(self, name: str) -> Stage:
         """One hit of a drum, with all that is done to it."""
@@ -108,12 +111,19 @@ class Builder:
             self._keys[name, hits] = stage(steps.hits_track, self.hits[name], hits=hits, clock=self.clock)
         return self._keys[name, hits]
 
+    def reduction(self, ducker: Ducker, key: Stage) -> Stage:
+        """A ducker's gain reduction."""
+        moved, hits = self.moves.of(f"duckers/{ducker.id}/shape"), self.stack.hits_of(ducker)
+        given = {"shape": moved.still(ducker.shape), "hits": hits, "clock": self.clock}
+        return moving(steps.duck_reduction, key, moved=moved, **given)
+
     def drum(self, name: str) -> Stage:
         """A drum as it sounds."""
         drum: Drum = self.stack.drum(name)
         return stage(
             steps.set_drum,
             self.key(name),
+            *self.moves.of(self.stack.drum_owner(name), "level_db").curves,
             level_db=drum.level_db,
             inverted=drum.polarity == "inverted",
             offset_ms=drum.offset_ms,
@@ -124,17 +134,25 @@ class Builder:
         """A sound through an EQ: the points that stand still, then those that move."""
         if self.listened is not None and self.listened[0] == address:
             return stage(steps.listen_to, sound, point=self.listened[1], clock=self.clock)
-        still, moving = still_and_moving(self.stack.points_of(address))
+        still, keyed = still_and_moving(self.stack.points_of(address))
+        swept = {point.id: self.moves.of(joined(address, "points", point.id)) for point in (*still, *keyed)}
+        still = tuple(point for point in still if not swept[point.id].names)
         if still:
             linear = eq.phase == "linear-phase"
             sound = stage(steps.equalise, sound, points=still, linear_phase=linear, clock=self.clock)
-        for point in moving:
-            sound = stage(steps.move_point, sound, self.key(point.trigger), point=point, clock=self.clock)
+        for point in eq.points:
+            moved = swept.get(point.id, Moved())
+            if moved.names and point.follows() is None:
+                sound = moving(steps.sweep_point, sound, moved=moved, point=moved.still(point), clock=self.clock)
+        for bell in keyed:
+            moved = swept[bell.id]
+            given = {"point": moved.still(bell), "clock": self.clock}
+            sound = moving(steps.move_point, sound, self.key(bell.trigger), moved=moved, **given)
         return sound
 
     def along(self, sound: Stage, owner: str, path: Sequence[AnyStep]) -> tuple[Stage, Treated]:
-        """A sound along the path of a layer or a bus; and what goes into each treatment that is on."""
-        inputs = []
+        """A sound along the path of a layer or a bus; and the gain reduction of each treatment that is on."""
+        reductions = []
         for step in path:
             address = joined(owner, "path", step.id)
             if isinstance(step, Split):
@@ -142,9 +160,11 @@ class Builder:
             elif isinstance(step, Equaliser):
                 sound = self.equalised(sound, address, step)
             elif step.on:
-                inputs.append((address, sound))
-                sound = stage(steps.treat, sound, treatment=step, clock=self.clock)
-        return sound, tuple(inputs)
+                moved = self.moves.of(address)
+                given = {"treatment": moved.still(step), "clock": self.clock}
+                reductions.append((address, moving(steps.reduce, sound, moved=moved, **given)))
+                sound = moving(steps.treat, sound, moved=moved, **given)
+        return sound, tuple(reductions)
 
     def source(self, layer: Layer) -> Stage:
         followed = layer.source.follows()
@@ -153,7 +173,9 @@ class Builder:
             raw = layer.source.follows(treated=False) is not None
             return self.source(parent) if raw else self.shaped(parent)
         context, score = {"load": self.load}, score_of(self.stack, layer)
-        return stage(steps.play_source, source=layer.source, score=score, clock=self.clock, context=context)
+        moved = self.moves.of(f"layers/{layer.id}/source")
+        given = {"source": moved.still(layer.source), "score": score, "clock": self.clock}
+        return moving(steps.play_source, moved=moved, context=context, **given)
 
     def shaped(self, layer: Layer) -> Stage:
         """The source, and all of the layer's path."""
@@ -179,15 +201,18 @@ class Builder:
         sound = self.shaped(layer)
         if layer.mono_below_hz > 0.0 and not layer.mono:
             sound = stage(steps.mono_part, sound, below_hz=layer.mono_below_hz, clock=self.clock)
-        return stage(
+        moved = self.moves.of(f"layers/{layer.id}", "width", "pan", "level_db", "delay_ms")
+        still = moved.still(layer)
+        return moving(
             steps.place,
             sound,
-            width=layer.width,
+            moved=moved,
+            width=still.width,
             mono=layer.mono,
-            pan=layer.pan,
-            level_db=layer.level_db,
+            pan=still.pan,
+            level_db=still.level_db,
             inverted=layer.polarity == "inverted",
-            delay_ms=layer.delay_ms,
+            delay_ms=still.delay_ms,
             note_levels=levels,
             notes=layer_notes(self.stack, layer) if levels else (),
             clock=self.clock,
@@ -224,17 +249,17 @@ class Builder:
         sound, inputs = self.along(bus_input, "bus", bus.path)
         if bus.mono_below_hz > 0.0:
             sound = stage(steps.mono_part, sound, below_hz=bus.mono_below_hz, clock=self.clock)
-        return self.finished(sound, inputs, bus.level_db, bus.limiter)
+        return self.finished("bus", sound, inputs, bus.level_db, bus.limiter)
 
     def shared(self, both: Stage) -> BusStages:
         """What bass and kick go through together."""
         shared = self.stack.shared
         sound, inputs = self.along(both, "shared", shared.path)
-        return self.finished(sound, inputs, shared.level_db, shared.limiter)
+        return self.finished("shared", sound, inputs, shared.level_db, shared.limiter)
 
-    def finished(self, sound: Stage, inputs: Treated, level_db: float, limiter: Limiter) -> BusStages:
+    def finished(self, owner: str, sound: Stage, inputs: Treated, level_db: float, limiter: Limiter) -> BusStages:
         """The end of a bus: its level and its limiter."""
-        sound = stage(steps.scale, sound, level_db=level_db)
+        sound = stage(steps.scale, sound, *self.moves.of(owner, "level_db").curves, level_db=level_db)
         if not limiter.on:
             return BusStages(inputs, None, sound)
         return BusStages(inputs, sound, stage(steps.limit, sound, limiter=limiter, clock=self.clock))

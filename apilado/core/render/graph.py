@@ -6,10 +6,9 @@ from dataclasses import dataclass
 
 from apilado.core.clock import Clock
 from apilado.core.document.stack import Stack
-from apilado.core.render import steps
 from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.render.builder import Builder, BusStages
-from apilado.core.render.stage import Stage, stage
+from apilado.core.render.stage import Stage
 from apilado.core.render.tail import tail_seconds
 from apilado.core.sources.base import AssetLoader
 
@@ -90,11 +89,7 @@ def build(stack: Stack, clock: Clock, load: AssetLoader, audition: Audition = WH
     builder = Builder(stack, clock, load, audition)
     drums = {name: builder.drum(name) for name in stack.drum_names()}
     keys = {d.id: builder.key(d.trigger, stack.hits_of(d)) for d in stack.duckers if d.on}
-    reductions = {
-        d.id: stage(steps.duck_reduction, keys[d.id], shape=d.shape, hits=stack.hits_of(d), clock=clock)
-        for d in stack.duckers
-        if d.on
-    }
+    reductions = {d.id: builder.reduction(d, keys[d.id]) for d in stack.duckers if d.on}
     placed = {layer.id: builder.placed(layer) for layer in stack.layers}
     layers = {layer.id: builder.ducked(placed[layer.id], layer, reductions) for layer in stack.layers}
     audible = tuple(layer.id for layer in audition.layers(stack))

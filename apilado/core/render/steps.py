@@ -3,21 +3,30 @@
 from __future__ import annotations
 
 import itertools
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
+from pydantic import BaseModel
 
 from apilado.core.clock import Clock
+from apilado.core.document.addresses import replaced
 from apilado.core.document.equaliser import KeyedBell, Point, eq_sections
 from apilado.core.document.kick import KickSound
+from apilado.core.document.movement import Course, FollowCourse
 from apilado.core.document.stack import Crossover, Limiter, borders_of
+from apilado.core.dsp import courses
 from apilado.core.dsp.audio import Audio, as_stereo, sounding_until
 from apilado.core.dsp.crossovers import cut, split
+from apilado.core.dsp.curves import Curve, Value, knots, mapped, per_frame, rows
 from apilado.core.dsp.ducks import band_ducked
-from apilado.core.dsp.dynamics import limited, reduced
+from apilado.core.dsp.dynamics import Detector, limited, reduced, whole_reduction
 from apilado.core.dsp.filters import filtered, settle_frames
 from apilado.core.dsp.linear_phase import mono_below, zero_phase
 from apilado.core.dsp.moving import moving_bell
+from apilado.core.dsp.moving_filters import moving_filtered
 from apilado.core.dsp.oversampling import oversampled
 from apilado.core.dsp.shapers import soft_clip
 from apilado.core.dsp.stereo import mixed_at, moved, placed
@@ -28,13 +37,18 @@ from apilado.core.sources.base import AssetLoader, Score, Source
 from apilado.core.treatments.base import Treatment
 from apilado.core.units import db_to_gain
 
+P = TypeVar("P", bound=BaseModel)
+FOLLOWING_RATIO = 1e6
+"""So steep a curve gives the level itself."""
 NOTE_LEVEL_RAMP_MS = 4.0
 HIT_ENDS_DB = -100.0
 
 
-def play_source(*, source: Source, score: Score, clock: Clock, load: AssetLoader) -> Audio:
+def play_source(
+    *curves: Curve, source: Source, names: tuple[str, ...] = (), score: Score, clock: Clock, load: AssetLoader
+) -> Audio:
     """A layer's raw sound."""
-    return source.render(score, clock, load)
+    return driven_by(source, names, curves).render(score, clock, load)
 
 
 def split_bands(audio: Audio, *, crossovers: tuple[Crossover, ...], first: int, last: int, clock: Clock) -> Audio:
@@ -43,9 +57,16 @@ def split_bands(audio: Audio, *, crossovers: tuple[Crossover, ...], first: int, 
     return split(audio, piece, looped=clock.looped)
 
 
-def treat(audio: Audio, *, treatment: Treatment, clock: Clock) -> Audio:
+def treat(audio: Audio, *curves: Curve, treatment: Treatment, names: tuple[str, ...] = (), clock: Clock) -> Audio:
     """One treatment."""
-    return treatment.process(audio, clock)
+    return driven_by(treatment, names, curves).process(audio, clock)
+
+
+def reduce(
+    audio: Audio, *curves: Curve, treatment: Treatment, names: tuple[str, ...] = (), clock: Clock
+) -> NDArray[np.float32] | None:
+    """The gain reduction of a treatment in dB, frame by frame; None if it has none."""
+    return driven_by(treatment, names, curves).reduction(audio, clock)
 
 
 def equalise(audio: Audio, *, points: tuple[Point, ...], linear_phase: bool, clock: Clock) -> Audio:
@@ -56,11 +77,76 @@ def equalise(audio: Audio, *, points: tuple[Point, ...], linear_phase: bool, clo
     return filtered(audio, sections, looped=clock.looped)
 
 
-def move_point(audio: Audio, key: Audio, *, point: KeyedBell, clock: Clock) -> Audio:
+def move_point(
+    audio: Audio, key: Audio, *curves: Curve, point: KeyedBell, names: tuple[str, ...] = (), clock: Clock
+) -> Audio:
     """A point that its trigger opens."""
-    opened = point.opening(key, rate_hz=clock.rate_hz, looped=clock.looped)
-    shape = {"frequency_hz": point.frequency_hz, "gain_db": point.gain_db, "q": point.q}
+    driven: Any = driven_by(point, names, curves)
+    opened = driven.opening(key, rate_hz=clock.rate_hz, looped=clock.looped)
+    shape = {"frequency_hz": driven.frequency_hz, "gain_db": driven.gain_db, "q": driven.q}
     return moving_bell(audio, opened, **shape, rate_hz=clock.rate_hz, looped=clock.looped)
+
+
+def sweep_point(audio: Audio, *curves: Curve, point: Point, names: tuple[str, ...], clock: Clock) -> Audio:
+    """A point whose values move."""
+    at, values = rows(curves)
+    moving = point.model_copy(update={name: values[:, column] for column, name in enumerate(names)})
+    return moving_filtered(audio, at, moving.sections(clock.rate_hz), looped=clock.looped)
+
+
+def driven_by(part: P, names: tuple[str, ...], curves: Sequence[Curve]) -> P:
+    """A part with curves in the places of the values that move."""
+    for name, curve_ in zip(names, curves, strict=True):
+        part = replaced(part, name, curve_)
+    return part
+
+
+def course_of(
+    *,
+    course: Course,
+    starts: tuple[int, ...],
+    factors: tuple[float, ...],
+    length_frames: float,
+    repeats: bool,
+    smooth_frames: int,
+    clock: Clock,
+) -> Curve:
+    """Where a movement is, 0 to 1, over a render."""
+    found = courses.course(
+        course.breakpoints(),
+        starts,
+        factors,
+        length_frames=length_frames,
+        repeats=repeats,
+        frames=clock.frames,
+        rate_hz=clock.rate_hz,
+        looped=clock.looped,
+    )
+    return courses.smoothed(found, smooth_frames, looped=clock.looped)
+
+
+def follow(key: Audio, *, course: FollowCourse, smooth_frames: int, clock: Clock) -> Curve:
+    """The level of a drum, 0 at the bottom of the range to 1 at its peak."""
+    detector = Detector(-course.range_db, FOLLOWING_RATIO, 0.1, course.attack_ms, course.release_ms)
+    detector = replace(detector, range_db=course.range_db)
+    level = whole_reduction(key, detector, rate_hz=clock.rate_hz, looped=clock.looped) / course.range_db
+    at = knots(clock.frames)
+    last = level[:1] if clock.looped else level[-1:]
+    found = Curve(at, np.append(level[at[:-1]], last).astype(np.float64))
+    return courses.smoothed(found, smooth_frames, looped=clock.looped)
+
+
+def curve(
+    *moving: Curve, base: float, travels: tuple[tuple[float, bool], ...], low: float, high: float, octaves: bool
+) -> Curve:
+    """A value that movements move: their travels add up in its unit, or in octaves; it stays within its range."""
+    at, values = rows(moving)
+    total = np.zeros(at.shape[0])
+    for column, (travel, both_ways) in enumerate(travels):
+        share = 2.0 * values[:, column] - 1.0 if both_ways else values[:, column]
+        total += travel * share
+    moved_ = base * 2.0**total if octaves else base + total
+    return Curve(at, np.clip(moved_, low, high))
 
 
 def listen_to(audio: Audio, *, point: Point, clock: Clock) -> Audio:
@@ -70,7 +156,8 @@ def listen_to(audio: Audio, *, point: Point, clock: Clock) -> Audio:
 
 def place(
     audio: Audio,
-    *,
+    *curves: Curve,
+    names: tuple[str, ...] = (),
     width: float,
     mono: bool,
     pan: float,
@@ -82,11 +169,13 @@ def place(
     clock: Clock,
 ) -> Audio:
     """Width, mono, pan, polarity, delay, level and the levels of single notes; always two channels."""
-    gain: float | NDArray[np.float32] = float(db_to_gain(level_db)) * (-1.0 if inverted else 1.0)
+    values: dict[str, Value] = {"width": width, "pan": pan, "level_db": level_db, "delay_ms": delay_ms}
+    values.update(zip(names, curves, strict=True))
+    gain = per_frame(mapped(values["level_db"], db_to_gain)) * (-1.0 if inverted else 1.0)
     if note_levels:
-        gain = np.float32(gain) * note_gain(dict(note_levels), notes, clock)
-    out = placed(audio, width=width, mono=mono, pan=pan, gain=gain)
-    return moved(out, clock.frames_in_ms(delay_ms), looped=clock.looped)
+        gain = np.asarray(gain, np.float32) * note_gain(dict(note_levels), notes, clock)
+    out = placed(audio, width=values["width"], mono=mono, pan=values["pan"], gain=gain)
+    return moved(out, mapped(values["delay_ms"], lambda ms: ms * clock.rate_hz / 1000.0), looped=clock.looped)
 
 
 def note_gain(levels_db: dict[int, float], notes: tuple[Note, ...], clock: Clock) -> NDArray[np.float32]:
@@ -114,9 +203,10 @@ def mono_part(audio: Audio, *, below_hz: float, clock: Clock) -> Audio:
     return mono_below(as_stereo(audio), below_hz, rate_hz=clock.rate_hz, looped=clock.looped)
 
 
-def set_drum(track: Audio, *, level_db: float, inverted: bool, offset_ms: float, clock: Clock) -> Audio:
+def set_drum(track: Audio, *levels: Curve, level_db: float, inverted: bool, offset_ms: float, clock: Clock) -> Audio:
     """A drum's track at its level, polarity and offset from its hits."""
-    gain = np.float32(float(db_to_gain(level_db)) * (-1.0 if inverted else 1.0))
+    level = per_frame(mapped(levels[0] if levels else level_db, db_to_gain))
+    gain = np.asarray(level * (-1.0 if inverted else 1.0), np.float32)
     return moved(track * gain, clock.frames_in_ms(offset_ms), looped=clock.looped)
 
 
@@ -146,8 +236,10 @@ def mix(*parts: Audio, frames: int) -> Audio:
     return total
 
 
-def scale(audio: Audio, *, level_db: float) -> Audio:
+def scale(audio: Audio, *levels: Curve, level_db: float) -> Audio:
     """The audio at a level."""
+    if levels:
+        return audio * np.asarray(per_frame(mapped(levels[0], db_to_gain)), np.float32)
     return audio if level_db == 0.0 else audio * np.float32(db_to_gain(level_db))
 
 
@@ -204,6 +296,8 @@ def hits_track(hit: Audio, *, hits: tuple[float, ...], clock: Clock) -> Audio:
     return out
 
 
-def duck_reduction(key: Audio, *, shape: DuckShape, hits: tuple[float, ...], clock: Clock) -> NDArray[np.float32]:
+def duck_reduction(
+    key: Audio, *curves: Curve, shape: DuckShape, names: tuple[str, ...] = (), hits: tuple[float, ...], clock: Clock
+) -> NDArray[np.float32]:
     """A ducker's gain reduction in dB, frame by frame."""
-    return shape.reduction(key, tuple(clock.sample_at(beat) for beat in hits), clock)
+    return driven_by(shape, names, curves).reduction(key, tuple(clock.sample_at(beat) for beat in hits), clock)

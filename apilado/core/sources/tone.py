@@ -89,7 +89,7 @@ class Tone(Part):
         return add
 
     def copy_places(self) -> list[tuple[float, float]]:
-        """(share of the detuning, pan) of each copy: even in pitch, mirrored in the image, neighbours on either side."""
+        """(share of the detuning, pan) of each copy: even in pitch, mirrored in the image, neighbours opposite."""
         if self.copies == 1:
             return [(0.0, 0.0)]
         places = []
@@ -197,11 +197,9 @@ class ToneSource(Source):
     ) -> tuple[Tone, float | NDArray[np.float64]]:
         """(a tone that stands still, the track that it then plays along)."""
         cents, detune = in_run(tone.cents, run, frames), in_run(tone.detune_cents, run, frames)
-        if not isinstance(detune, float):
-            tone = tone.model_copy(update={"detune_cents": 0.0})
-        if not isinstance(cents, float):
-            tone, track = tone.model_copy(update={"cents": 0.0}), _shifted(track, cents, 1.0)
-        return tone, track
+        still = [value if isinstance(value, float) else 0.0 for value in (cents, detune)]
+        played = tone.model_copy(update=dict(zip(("cents", "detune_cents"), still, strict=True)))
+        return played, track if isinstance(cents, float) else _shifted(track, cents, 1.0)
 
     def _gain(self, run: Run, clock: Clock) -> NDArray[np.float32]:
         env = self.envelope
@@ -227,7 +225,9 @@ def in_run(value: Value, run: Run, frames: int) -> float | NDArray[np.float64]:
     """A value from the start of a run on, round the end of a loop: a number, or one per frame."""
     if not isinstance(value, Curve):
         return value
-    return np.interp((run.start + np.arange(frames)) % value.frames, value.at, value.values)
+    found = np.interp((run.start + np.arange(frames)) % value.frames, value.at, value.values)
+    # What stands still over a run is played as what stands still.
+    return float(found[0]) if found.size and np.ptp(found) == 0.0 else found
 
 
 def _shifted(

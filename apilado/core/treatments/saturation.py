@@ -6,7 +6,7 @@ from typing import ClassVar, Literal
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
-from apilado.core.dsp.curves import Value, mapped, pushed
+from apilado.core.dsp.curves import Curve, Value, mapped, pushed
 from apilado.core.dsp.filters import dc_blocker, filtered, settle_frames
 from apilado.core.dsp.oversampling import oversampled
 from apilado.core.dsp.shapers import saturated
@@ -28,8 +28,11 @@ class Saturation(Treatment):
     oversampling: Literal[1, 2, 4, 8] = choice(4, label="Oversampling", unit="×")
 
     def process(self, audio: Audio, clock: Clock) -> Audio:
-        driven, drive = pushed(audio, mapped(self.drive_db, db_to_gain))
+        gain = mapped(self.drive_db, db_to_gain)
+        driven, drive = pushed(audio, gain)
         wet = oversampled(driven, self.oversampling, lambda x: saturated(x, drive, self.bias), looped=clock.looped)
+        if isinstance(gain, Curve):  # the curve gives back what its drive turns up
+            wet = wet * (1.0 / gain.per_frame()).astype(np.float32)
         wet = filtered(wet, dc_blocker(clock.rate_hz), looped=clock.looped)
         return blended(audio, wet, blend=self.blend, output_db=self.output_db)
 

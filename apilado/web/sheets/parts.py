@@ -123,8 +123,8 @@ def _adds(stack: Stack, path: str, members: tuple[Part, ...], listed: PartList) 
         if not _can_stand(stack, path, model):
             continue
         kind = model.model_fields.get("kind")
-        begins = dict(getattr(model, "begins", {}))
-        part = {"kind": kind.default, **begins} if kind else begins
+        first = dict(getattr(model, "first_values", {}))
+        part = {"kind": kind.default, **first} if kind else first
         label = str(getattr(model, "label", listed.noun))
         name = with_article(listed.noun) if len(listed.kinds) == 1 else label if label.isupper() else label.lower()
         adds.append(Action(f"Add {name}", {"op": "add", "path": there, "part": part}))

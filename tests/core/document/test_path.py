@@ -37,7 +37,9 @@ class OrderTest(unittest.TestCase):
         both = rendered(stack_with(*layer_path(first, DRIVE, last)))["a"]
         # The same, by hand: the drive's input is what a layer with the first EQ alone sounds like.
         shaped = stack_with(*layer_path(first))
-        parts = [graph_of(stack_with(*layer_path(*steps))).layers["a"].key for steps in ((first, DRIVE), (DRIVE, first))]
+        parts = [
+            graph_of(stack_with(*layer_path(*steps))).layers["a"].key for steps in ((first, DRIVE), (DRIVE, first))
+        ]
         self.assertNotEqual(*parts)
         self.assertFalse(np.array_equal(both, rendered(stack_with(*layer_path(first, last, DRIVE)))["a"]))
         self.assertFalse(np.array_equal(both, rendered(stack_with(*layer_path(DRIVE, first, last)))["a"]))

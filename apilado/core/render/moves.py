@@ -1,0 +1,130 @@
+"""The curves of a stack: for every value that movements move, the stage of its curve."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, TypeVar
+
+from pydantic import BaseModel
+
+from apilado.core.clock import Clock
+from apilado.core.document.addresses import find, owner_of, parts_of, replaced, within
+from apilado.core.document.declarations import parameter_at
+from apilado.core.document.layer import Layer
+from apilado.core.document.movement import Movement, Target
+from apilado.core.document.stack import Stack
+from apilado.core.notes import Note, voice_notes
+from apilado.core.render import steps
+from apilado.core.render.stage import Stage, stage
+
+P = TypeVar("P", bound=BaseModel)
+MIDDLE_PITCH, HIGHEST_VELOCITY = 36, 127
+
+
+@dataclass(frozen=True)
+class Moved:
+    """What of a part moves: the addresses within it, and the stage of the curve of each."""
+
+    names: tuple[str, ...] = ()
+    curves: tuple[Stage, ...] = ()
+
+    def still(self, part: P) -> P:
+        """The part with its defaults where it moves: where it would stand goes into the curve alone."""
+        for name in self.names:
+            parameter = parameter_at(part, name)
+            if parameter is not None:
+                part = replaced(part, name, parameter.default)
+        return part
+
+
+def moving(function: Callable[..., Any], *inputs: Stage, moved: Moved, **parameters: Any) -> Stage:
+    """The stage of a function that takes curves behind its inputs, and the names of what they move."""
+    return stage(function, *inputs, *moved.curves, names=moved.names, **parameters)
+
+
+class Moves:
+    """The curves of one stack on one clock."""
+
+    def __init__(
+        self,
+        stack: Stack,
+        clock: Clock,
+        key: Callable[[str], Stage],
+        notes: Callable[[Layer], tuple[Note, ...]],
+    ) -> None:
+        self.stack, self.clock, self._key, self._notes = stack, clock, key, notes
+        self._targets: dict[str, list[tuple[Movement, Target]]] = {}
+        self._curves: dict[str, Stage] = {}
+        for movement in stack.movements:
+            for target in movement.targets if movement.on else ():
+                self._targets.setdefault(target.path, []).append((movement, target))
+
+    def of(self, address: str, *names: str) -> Moved:
+        """What moves of the part at an address: anything in it, or only the values that are named."""
+        paths = [path for path in self._targets if within(path, address) and path != address]
+        depth = len(parts_of(address))
+        inner = {path: "/".join(parts_of(path)[depth:]) for path in paths}
+        chosen = [path for path in paths if not names or inner[path] in names]
+        return Moved(tuple(inner[path] for path in chosen), tuple(self.curve(path) for path in chosen))
+
+    def curve(self, path: str) -> Stage:
+        """The stage of the curve of the value at an address."""
+        if path not in self._curves:
+            parameter = parameter_at(self.stack, path)
+            if parameter is None:
+                raise KeyError(path)
+            moving = self._targets[path]
+            self._curves[path] = stage(
+                steps.curve,
+                *[self._course(movement, path) for movement, _ in moving],
+                base=float(find(self.stack, path)),
+                travels=tuple((target.travel, target.both_ways) for _, target in moving),
+                low=parameter.low,
+                high=parameter.high,
+                octaves=parameter.scale == "log",
+            )
+        return self._curves[path]
+
+    def _course(self, movement: Movement, path: str) -> Stage:
+        smooth = self.clock.samples_in_ms(movement.smooth_ms)
+        followed = movement.shape.follows()
+        if followed is not None:
+            return stage(
+                steps.follow, self._key(followed), course=movement.shape, smooth_frames=smooth, clock=self.clock
+            )
+        starts, factors = self._begins(movement, path)
+        return stage(
+            steps.course_of,
+            course=movement.shape,
+            starts=starts,
+            factors=factors,
+            length_frames=movement.length_frames(self.clock),
+            repeats=movement.repeats,
+            smooth_frames=smooth,
+            clock=self.clock,
+        )
+
+    def _begins(self, movement: Movement, path: str) -> tuple[tuple[int, ...], tuple[float, ...]]:
+        """(frames at which a movement begins, by what it is multiplied from each on)."""
+        stack, clock = self.stack, self.clock
+        factors: dict[int, float] = {}
+        if movement.begins == "note":
+            layer = find(stack, owner_of(path))
+            notes = self._notes(layer) if isinstance(layer, Layer) else stack.pattern
+            factors = {clock.sample_at(n.start_beats): _factor(movement, n) for n in voice_notes(notes, clock.beats)}
+        elif movement.begins == "bar":
+            factors = {clock.sample_at(float(bar * stack.beats_per_bar)): 1.0 for bar in range(stack.bars)}
+        elif movement.begins == "hit":
+            hits: Any = [hit for hit in stack.drum(movement.trigger).hits if hit < clock.beats]
+            factors = {clock.sample_at(hit): 1.0 for hit in hits}
+        # What has nothing to begin with rests where it begins.
+        found = sorted(factors.items()) or [(0, 1.0)]
+        return tuple(at for at, _ in found), tuple(factor for _, factor in found)
+
+
+def _factor(movement: Movement, note: Note) -> float:
+    """By what a movement is multiplied from a note on."""
+    if movement.scaled == "velocity":
+        return note.velocity / HIGHEST_VELOCITY
+    return (note.pitch - MIDDLE_PITCH) / 12.0 if movement.scaled == "pitch" else 1.0
