@@ -28,6 +28,7 @@ from apilado.core.sources.layer_sound import LayerSound
 from apilado.core.sources.take import TakeSource
 from apilado.core.sources.tone import Envelope, Tone, ToneSource
 from apilado.core.treatments.registry import TREATMENTS
+from tests.seeded.moving import drawn_movements
 from tests.support import RATES, loader, sha256, wav
 
 TIMES = max(1, int(os.environ.get("APILADO_SEEDS", "1")))
@@ -122,7 +123,10 @@ def seeded_stack(seed: int, **changes: Any) -> tuple[Stack, AssetLoader]:
     }
     if len(layers) > 1 and dice.one_in(3):
         parts["pairs"] = (CarvePair(id="pair", dip=f"layers/{layers[0].id}/path/eq", lift="kick/eq"),)
-    return Stack.model_validate({**parts, **changes}), loader(files)
+    stack, mover = Stack.model_validate({**parts, **changes}), Dice(seed + 20_000)
+    if "movements" not in changes and mover.one_in(3):
+        stack = Stack.model_validate({**stack.model_dump(), "movements": drawn_movements(mover, stack)})
+    return stack, loader(files)
 
 
 def _take(dice: Dice, seconds: float) -> np.ndarray:

@@ -13,6 +13,7 @@ from apilado.core.sources.tone import ToneSource
 from apilado.core.units import db_to_gain
 from tests.seeded.stacks import seeded_stack, seeds
 from tests.seeded.variants import (
+    begun_by_notes,
     linear,
     on_whole_frames,
     rotated,
@@ -46,7 +47,7 @@ class SeededRenderTest(unittest.TestCase):
     def test_a_loop_twice_is_the_loop(self):
         for seed in seeds(12):
             stack, load = seeded_stack(seed)
-            stack = without_takes(without_chance(on_whole_frames(stack)))
+            stack = begun_by_notes(without_takes(without_chance(on_whole_frames(stack))))
             once, both = rendered(stack, load), rendered(twice(stack), load)
             loudest = max(np.abs(audio).max() for audio in once.values())
             for name, audio in once.items():
@@ -57,7 +58,7 @@ class SeededRenderTest(unittest.TestCase):
     def test_wherever_a_loop_begins_it_is_the_same_loop(self):
         for seed in seeds(12, first=100):
             stack, load = seeded_stack(seed)
-            stack = without_slides(without_takes(without_chance(on_whole_frames(stack))))
+            stack = begun_by_notes(without_slides(without_takes(without_chance(on_whole_frames(stack)))))
             here, there = rendered(stack, load), rendered(rotated(stack, 1.0), load)
             loudest = max(np.abs(audio).max() for audio in here.values())
             shift = clock_of(stack, looped=True).sample_at(1.0)

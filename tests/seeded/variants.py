@@ -58,6 +58,12 @@ def _moved(notes: tuple[Note, ...] | None, stack: Stack, beats: float) -> tuple[
     return tuple(sorted(moved, key=lambda note: (note.start_beats, note.pitch)))
 
 
+def begun_by_notes(stack: Stack) -> Stack:
+    """The stack with the movements alone that notes and hits begin: they know nothing of where the loop begins."""
+    kept = tuple(m for m in stack.movements if m.shape.follows() is not None or m.begins in ("note", "hit"))
+    return stack.model_copy(update={"movements": kept})
+
+
 def without_slides(stack: Stack) -> Stack:
     """The stack with every note on an attack of its own."""
 
@@ -134,7 +140,7 @@ def linear(stack: Stack) -> Stack:
     )
     shared = stack.shared.model_copy(update={"on": False})
     return layers.model_copy(
-        update={"crossovers": crossovers, "bus": bus, "shared": shared, "duckers": (), "pairs": ()}
+        update={"crossovers": crossovers, "bus": bus, "shared": shared, "duckers": (), "pairs": (), "movements": ()}
     )
 
 

@@ -11,7 +11,7 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from apilado.core.dsp.curves import Curve, knots
+from apilado.core.dsp.curves import KNOT_FRAMES, Curve, knots
 
 RESTART_MS = 4.0
 """A movement that begins again gets there within this time. A jump of its own may fall into it: together they take at
@@ -70,14 +70,17 @@ def course(
     """The value over a render of something that runs through breakpoints from each start on.
 
     Args:
-        starts: frames at which it begins, ascending, at least one.
+        starts: frames at which it begins, ascending; where there is none it rests at its first point.
         factors: by what it is multiplied from each start on.
         repeats: begins again at its end; else it stops there and holds its last value.
     """
+    if not starts:
+        return Curve(np.array([0, frames]), np.full(2, points[0, 1]))
     ramp = max(1, round(RESTART_MS * rate_hz / 1000.0))
     shaped = without_jumps(points, ramp / length_frames, repeats=repeats)
     begins, scale = np.asarray(starts, np.int64), np.asarray(factors)
-    at = knots(frames, begins, begins + ramp)
+    corners = _corners(shaped[:, 0], begins, length_frames, frames=frames, repeats=repeats, looped=looped)
+    at = knots(frames, begins, begins + ramp, corners)
     # Each start, and the one before it: round the loop, or, in a single pass, none.
     order = np.searchsorted(begins, at, side="right") - 1
     now = _since(shaped, at, begins, scale, order, length_frames, repeats=repeats, frames=frames, looped=looped)
@@ -91,6 +94,27 @@ def course(
     if looped:
         values[-1] = values[0]
     return Curve(at, values)
+
+
+def _corners(
+    places: NDArray[np.float64],
+    begins: NDArray[np.int64],
+    length_frames: float,
+    *,
+    frames: int,
+    repeats: bool,
+    looped: bool,
+) -> NDArray[np.int64]:
+    """The frames on either side of every corner of a course; none where they are as close as the grid of knots."""
+    ends = np.append(begins[1:], begins[0] + frames if looped else frames)
+    rounds = np.ceil((ends - begins) / length_frames).astype(np.int64) if repeats else np.ones_like(begins)
+    if places.shape[0] * int(np.sum(rounds)) > frames // KNOT_FRAMES:
+        return np.zeros(0, np.int64)
+    starts = np.repeat(begins.astype(np.float64), rounds)
+    starts += length_frames * np.concatenate([np.arange(each) for each in rounds])
+    found = np.floor(starts[:, None] + places[None] * length_frames).astype(np.int64).ravel()
+    found = np.concatenate([found, found + 1])
+    return found % frames if looped else found
 
 
 def _since(

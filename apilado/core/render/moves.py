@@ -118,8 +118,9 @@ class Moves:
         elif movement.begins == "hit":
             hits: Any = [hit for hit in stack.drum(movement.trigger).hits if hit < clock.beats]
             factors = {clock.sample_at(hit): 1.0 for hit in hits}
-        # What has nothing to begin with rests where it begins.
-        found = sorted(factors.items()) or [(0, 1.0)]
+        else:
+            factors = {0: 1.0}
+        found = sorted(factors.items())
         return tuple(at for at, _ in found), tuple(factor for _, factor in found)
 
 

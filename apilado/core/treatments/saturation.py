@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import ClassVar, Literal
 
+import numpy as np
+
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Curve, Value, mapped, pushed

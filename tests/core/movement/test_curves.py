@@ -26,10 +26,10 @@ from apilado.core.dsp.moving_filters import moving_filtered
 from apilado.core.ducks.drawn import DrawnDuck
 from apilado.core.ducks.keyed import KeyedDuck
 from apilado.core.notes import Note
-from apilado.core.parameters import parameters_of
 from apilado.core.sources.tone import Envelope, Tone, ToneSource
 from apilado.core.treatments.registry import TREATMENTS
 from apilado.core.treatments.soft_clip import SoftClip
+from tests.seeded.moving import values_that_move
 from tests.support import ENGINE, graph_of, noise, plain_stack, rendered
 
 REST = DrawnCourse(points=(CoursePoint(at=0.0, value=1.0), CoursePoint(at=1.0, value=1.0)))
@@ -71,23 +71,6 @@ def everything(**changes):
     )
 
 
-def moving_values(stack):
-    """(address, parameter, value) of all that may move in a stack."""
-
-    def inside(part, path):
-        for parameter in parameters_of(type(part)):
-            if parameter.moves:
-                yield f"{path}/{parameter.name}", parameter, getattr(part, parameter.name)
-
-    layer = stack.layers[0]
-    parts = {"layers/a": layer, "layers/a/source": layer.source, "kick": stack.kick, "bus": stack.bus}
-    parts.update({f"layers/a/source/tones/{tone.id}": tone for tone in layer.source.tones}, shared=stack.shared)
-    parts.update({f"layers/a/path/{step.id}": step for step in layer.path})
-    parts.update({f"layers/a/path/eq/points/{point.id}": point for point in layer.path[-1].points})
-    parts.update({f"duckers/{ducker.id}/shape": ducker.shape for ducker in stack.duckers})
-    return [found for path, part in parts.items() for found in inside(part, path)]
-
-
 class AtRestTest(unittest.TestCase):
     def test_a_curve_at_rest_is_the_number(self):
         seen = set()
@@ -95,7 +78,7 @@ class AtRestTest(unittest.TestCase):
             stack = everything(sample_rate=rate)
             for looped in (True, False):
                 plain = rendered(stack, looped=looped)["output"]
-                for path, parameter, _ in moving_values(stack):
+                for path, parameter, _ in values_that_move(stack):
                     seen.add(parameter.name)
                     with self.subTest(path=path, rate=rate, looped=looped):
                         still = stack.model_copy(update={"movements": (moving(path, 0.0),)})
@@ -106,7 +89,7 @@ class AtRestTest(unittest.TestCase):
     def test_travel_is_added_to_the_number(self):
         """A movement that rests at its full travel sounds as the number that is so much higher."""
         stack = everything()
-        for path, parameter, value in moving_values(stack):
+        for path, parameter, value in values_that_move(stack):
             if parameter.name == "threshold_db" and "keyed-bell" in path:
                 continue
             with self.subTest(path=path):
