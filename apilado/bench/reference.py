@@ -9,7 +9,8 @@ from apilado.core.document.path import Equaliser, layer_path
 from apilado.core.document.stack import Bus, Crossover, Limiter, Stack, borders_of
 from apilado.core.dsp.crossovers import cut
 from apilado.core.notes import Note
-from apilado.core.sources.tone import Envelope, Tone, ToneSource
+from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.voice import Envelope, Voice
 from apilado.core.treatments.compressor import Compressor
 from apilado.core.treatments.soft_clip import SoftClip
 
@@ -25,13 +26,13 @@ def reference_stack(bars: int = 8) -> Stack:
     """Three layers of two tones with 7 copies, 4-band EQ, 4× drive, compressor; bus; duck; 120 bpm, 48 kHz."""
     source = ToneSource(
         tones=(Tone(shape="saw", copies=7, spread=0.8), Tone(shape="square", octave=1, copies=7, spread=0.5)),
-        envelope=Envelope(sustain=0.7),
     )
     layers = tuple(
         Layer(
             id=name,
             name=name,
-            source=source.model_copy(update={"glide_ms": 60.0 + number}),
+            source=source,
+            voice=Voice(envelope=Envelope(sustain=0.7), glide_ms=60.0 + number),
             span=Span(first=number, last=number),
             path=layer_path(SoftClip(drive_db=9.0), Compressor(), Equaliser(id="eq", points=EQ)),
             level_db=-9.0,

@@ -53,11 +53,17 @@ def voice_notes(notes: Sequence[Note], beats: float) -> list[Note]:
     return [n for i, n in enumerate(ordered) if i == 0 or n.start_beats > ordered[i - 1].start_beats]
 
 
-def voice_runs(notes: Sequence[Note], clock: Clock) -> list[Run]:
-    """The runs that a single voice plays; in a loop the last is cut by the first of the next round."""
+def voice_runs(notes: Sequence[Note], clock: Clock, mode: str = "slides") -> list[Run]:
+    """The runs that a single voice plays; in a loop the last is cut by the first of the next round.
+
+    Args:
+        mode: whether notes go on from the one before that they touch: 'slides' those that are marked, 'legato' all,
+            'retrigger' none.
+    """
     groups: list[list[Note]] = []
     for note in voice_notes(notes, clock.beats):
-        joined = bool(groups) and note.slide and note.start_beats <= groups[-1][-1].end_beats + LEGATO_BEATS
+        goes_on = mode == "legato" or (mode == "slides" and note.slide)
+        joined = bool(groups) and goes_on and note.start_beats <= groups[-1][-1].end_beats + LEGATO_BEATS
         if joined:
             groups[-1].append(note)
         else:

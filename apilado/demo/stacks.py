@@ -19,7 +19,8 @@ from apilado.core.formats.bundles import Asset, Bundle
 from apilado.core.notes import Note
 from apilado.core.sources.layer_sound import LayerSound
 from apilado.core.sources.take import TakeSource
-from apilado.core.sources.tone import Envelope, Tone, ToneSource
+from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.voice import Envelope, Voice
 from apilado.core.treatments.compressor import Compressor
 from apilado.core.treatments.soft_clip import SoftClip
 from apilado.core.units import midi_to_hz
@@ -35,6 +36,11 @@ def demo_bundles() -> tuple[Bundle, ...]:
 def steps(*others: AnyBusStep) -> tuple[AnyStep, ...]:
     """The path of a layer: cut to its band first."""
     return (Split(id="split"), *others)
+
+
+def voice(glide_ms: float, **envelope: float) -> Voice:
+    """A voice with a glide and an envelope."""
+    return Voice(glide_ms=glide_ms, envelope=Envelope(**envelope))
 
 
 def eq(*points: Point) -> Equaliser:
@@ -57,16 +63,21 @@ def slipway() -> Bundle:
             Tone(id="wave", shape="saw", copies=7, detune_cents=11.0, spread=0.7, level_db=-1.0),
             Tone(id="octave", shape="square", octave=1, copies=2, detune_cents=6.0, spread=0.4, level_db=-9.0),
         ),
-        envelope=Envelope(attack_ms=2.0, decay_ms=520.0, sustain=0.55, release_ms=60.0),
-        glide_ms=90.0,
     )
     sine = ToneSource(
         tones=(Tone(id="wave", shape="sine", harmonics=(1.0, 0.12, 0.06)),),
-        envelope=Envelope(attack_ms=3.0, decay_ms=900.0, sustain=0.9, release_ms=60.0),
-        glide_ms=90.0,
     )
     layers = (
-        Layer(id="sub", name="sub", tint="ochre", source=sine, mono=True, level_db=-9.0, path=steps(eq())),
+        Layer(
+            id="sub",
+            name="sub",
+            tint="ochre",
+            source=sine,
+            voice=voice(90.0, attack_ms=3.0, decay_ms=900.0, sustain=0.9, release_ms=60.0),
+            mono=True,
+            level_db=-9.0,
+            path=steps(eq()),
+        ),
         Layer(
             id="mid",
             name="mid",
@@ -95,6 +106,7 @@ def slipway() -> Bundle:
     )
     stack = Stack(
         name="Slipway",
+        voice=voice(90.0, attack_ms=2.0, decay_ms=520.0, sustain=0.55, release_ms=60.0),
         tempo_bpm=126.0,
         bars=4,
         key="F minor",
@@ -147,19 +159,23 @@ def lock_gate() -> Bundle:
             ),
         ),
         velocity=1.0,
-        glide_ms=20.0,
-        envelope=Envelope(attack_ms=0.5, decay_ms=700.0, sustain=0.8, release_ms=5.0),
     )
     growl = ToneSource(
         tones=(
             Tone(id="wave", shape="square", start_phase_deg=200.0),
             Tone(id="pulse", shape="pulse", pulse_width=0.18, octave=1),
         ),
-        envelope=Envelope(attack_ms=2.0, decay_ms=300.0, sustain=0.7, release_ms=140.0),
-        glide_ms=180.0,
     )
     layers = (
-        Layer(id="sub", name="sub", tint="haematite", source=low, level_db=-6.0, path=steps(eq())),
+        Layer(
+            id="sub",
+            name="sub",
+            tint="haematite",
+            source=low,
+            voice=voice(20.0, attack_ms=0.5, decay_ms=700.0, sustain=0.8, release_ms=5.0),
+            level_db=-6.0,
+            path=steps(eq()),
+        ),
         Layer(
             id="growl",
             name="growl",
@@ -185,8 +201,6 @@ def lock_gate() -> Bundle:
             tint="verdigris",
             source=ToneSource(
                 tones=(Tone(id="wave", shape="saw", octave=2, copies=2, detune_cents=24.0, spread=1.0, phase="free"),),
-                glide_ms=180.0,
-                envelope=Envelope(attack_ms=2.0, decay_ms=300.0, sustain=0.7, release_ms=140.0),
             ),
             span=Span(first=2, last=2),
             path=steps(eq()),
@@ -196,6 +210,7 @@ def lock_gate() -> Bundle:
     )
     stack = Stack(
         name="Lock Gate",
+        voice=voice(180.0, attack_ms=2.0, decay_ms=300.0, sustain=0.7, release_ms=140.0),
         tempo_bpm=174.0,
         bars=4,
         key="E minor",
@@ -234,7 +249,6 @@ def rope_walk() -> Bundle:
     take = TakeSource(asset=asset.sha256, file_name="rope-walk-pluck.wav")
     sine = ToneSource(
         tones=(Tone(id="wave", shape="triangle"),),
-        envelope=Envelope(attack_ms=4.0, decay_ms=1400.0, sustain=0.5, release_ms=70.0),
     )
     layers = (
         Layer(id="post", name="post", tint="umber", source=sine, mono=True, level_db=-10.0, path=steps(eq())),
@@ -267,6 +281,7 @@ def rope_walk() -> Bundle:
     )
     stack = Stack(
         name="Rope Walk",
+        voice=voice(60.0, attack_ms=4.0, decay_ms=1400.0, sustain=0.5, release_ms=70.0),
         tempo_bpm=stack_tempo,
         bars=4,
         key="A minor",

@@ -14,7 +14,8 @@ from apilado.core.ducks.registry import DUCK_SHAPES
 from apilado.core.notes import Note
 from apilado.core.parameters import parameters_of
 from apilado.core.sources.registry import SOURCES
-from apilado.core.sources.tone import Envelope, Tone
+from apilado.core.sources.tone import Tone
+from apilado.core.sources.voice import Envelope
 from apilado.core.treatments.registry import TREATMENTS
 
 MODELS = (

@@ -26,7 +26,8 @@ from apilado.core.parameters import parameters_of
 from apilado.core.sources.base import AssetLoader
 from apilado.core.sources.layer_sound import LayerSound
 from apilado.core.sources.take import TakeSource
-from apilado.core.sources.tone import Envelope, Tone, ToneSource
+from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.voice import Envelope, Voice
 from apilado.core.treatments.registry import TREATMENTS
 from tests.seeded.moving import drawn_movements
 from tests.support import RATES, loader, sha256, wav
@@ -191,7 +192,7 @@ def _crossovers(dice: Dice) -> tuple[Crossover, ...]:
     return tuple(found)
 
 
-def _tone(dice: Dice) -> ToneSource:
+def _tone(dice: Dice) -> tuple[ToneSource, Voice]:
     tones = tuple(
         Tone(
             shape=dice.of(("sine", "triangle", "saw", "square", "pulse")),
@@ -208,19 +209,20 @@ def _tone(dice: Dice) -> ToneSource:
         )
         for _ in range(dice.of((1, 1, 2)))
     )
-    return ToneSource(
+    envelope = Envelope(
+        attack_ms=dice.hz(0.5, 60.0),
+        decay_ms=dice.hz(40.0, 900.0),
+        sustain=dice.between(0.0, 1.0),
+        release_ms=dice.hz(5.0, 500.0),
+    )
+    voice = Voice(envelope=envelope, glide_ms=dice.between(0.0, 200.0))
+    source = ToneSource(
         tones=tones,
-        envelope=Envelope(
-            attack_ms=dice.hz(0.5, 60.0),
-            decay_ms=dice.hz(40.0, 900.0),
-            sustain=dice.between(0.0, 1.0),
-            release_ms=dice.hz(5.0, 500.0),
-        ),
-        glide_ms=dice.between(0.0, 200.0),
         drop_semitones=dice.of((0.0, 0.0, 12.0, 24.0)),
         drop_ms=dice.between(20.0, 250.0),
         velocity=dice.between(0.0, 1.0),
     )
+    return source, voice
 
 
 def _layers(dice: Dice, more: Dice, borders: int, take: str, beats: int) -> tuple[Layer, ...]:
@@ -232,7 +234,8 @@ def _layers(dice: Dice, more: Dice, borders: int, take: str, beats: int) -> tupl
         spans.append((borders, borders))
     for number, (first, last) in enumerate(spans):
         kind = dice.of(("tone", "tone", "take", "child", "child") if layers else ("tone", "tone", "tone", "take"))
-        source: Any = _tone(dice)
+        source: Any
+        source, voice = _tone(dice)
         if kind == "take":
             source = TakeSource(asset=take, start_beats=dice.of((0.0, 0.5)), gain_db=dice.between(-12.0, 0.0))
         elif kind == "child":
@@ -243,6 +246,7 @@ def _layers(dice: Dice, more: Dice, borders: int, take: str, beats: int) -> tupl
                 id=f"l{number}",
                 name=f"part {number}",
                 source=source,
+                voice=_own_voice(voice, more) if kind == "tone" else None,
                 span=Span(first=first, last=last),
                 path=_path(dice, more),
                 level_db=dice.between(-18.0, 0.0),
@@ -259,6 +263,13 @@ def _layers(dice: Dice, more: Dice, borders: int, take: str, beats: int) -> tupl
             )
         )
     return tuple(layers)
+
+
+def _own_voice(voice: Voice, more: Dice) -> Voice | None:
+    """The voice of a layer, or none of its own."""
+    if more.one_in(6):
+        return None
+    return voice.model_copy(update={"mode": more.of(("slides", "slides", "slides", "legato", "retrigger"))})
 
 
 def _path(dice: Dice, more: Dice) -> tuple[AnyStep, ...]:

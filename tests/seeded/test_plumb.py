@@ -13,7 +13,8 @@ from apilado.core.soundings.alignment import advise
 from apilado.core.soundings.measures import measure
 from apilado.core.sources.layer_sound import LayerSound
 from apilado.core.sources.take import TakeSource
-from apilado.core.sources.tone import Envelope, Tone, ToneSource
+from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.voice import Envelope, Voice
 from apilado.core.treatments.saturation import Saturation
 from apilado.core.treatments.soft_clip import SoftClip
 from tests.seeded.stacks import Dice, seeds
@@ -49,11 +50,11 @@ def stacked(seed):
                 ),
             ),
             velocity=0.0,
-            envelope=Envelope(attack_ms=dice.hz(1.0, 20.0), sustain=dice.between(0.5, 1.0), release_ms=30.0),
             drop_semitones=dice.of((0.0, 0.0, 12.0)),
             drop_ms=dice.between(20.0, 120.0),
-            glide_ms=dice.between(10.0, 80.0),
         )
+        envelope = Envelope(attack_ms=dice.hz(1.0, 20.0), sustain=dice.between(0.5, 1.0), release_ms=30.0)
+        voice = Voice(envelope=envelope, glide_ms=dice.between(10.0, 80.0))
         if kind == "take":
             source = TakeSource(asset=sha256(take))
         elif kind in ("child", "treated"):
@@ -65,6 +66,7 @@ def stacked(seed):
                 id=f"l{band}",
                 name=f"part {band}",
                 source=source,
+                voice=voice,
                 span=Span(first=band, last=band),
                 transpose=dice.of((0, 0, 12, 7, -12)),
                 path=_path(dice.of(("before", "after")), drive),

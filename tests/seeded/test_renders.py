@@ -136,10 +136,9 @@ def _short_notes(stack):
         return tuple(n.model_copy(update={"length_beats": min(n.length_beats, last - n.start_beats)}) for n in kept)
 
     def quick(layer):
-        source = layer.source
-        if isinstance(source, ToneSource):
-            source = source.model_copy(update={"envelope": source.envelope.model_copy(update={"release_ms": 20.0})})
-        return layer.model_copy(update={"source": source, "notes": shortened(layer.notes), "note_levels_db": {}})
+        own = layer.voice or stack.voice
+        voice = own.model_copy(update={"envelope": own.envelope.model_copy(update={"release_ms": 20.0})})
+        return layer.model_copy(update={"voice": voice, "notes": shortened(layer.notes), "note_levels_db": {}})
 
     kick = stack.kick.model_copy(update={"sound": SynthKick(decay_ms=100.0), "mute": True})
     layers = tuple(quick(layer) for layer in stack.layers)
@@ -163,12 +162,16 @@ class TailTest(unittest.TestCase):
     def test_a_note_that_is_held_over_the_end(self):
         from apilado.core.document.layer import Layer
         from apilado.core.notes import Note
-        from apilado.core.sources.tone import Envelope, Tone
+        from apilado.core.sources.tone import Tone
+        from apilado.core.sources.voice import Envelope, Voice
         from tests.support import plain_stack
 
-        organ = ToneSource(tones=(Tone(shape="sine"),), velocity=0.0, envelope=Envelope(sustain=1.0, release_ms=100.0))
+        organ = ToneSource(tones=(Tone(shape="sine"),), velocity=0.0)
+        held = Voice(envelope=Envelope(sustain=1.0, release_ms=100.0))
         pattern = (Note(start_beats=3.0, length_beats=5.0, pitch=33),)
-        once = rendered(plain_stack(layers=(Layer(id="a", source=organ),), pattern=pattern), looped=False)["bass"]
+        once = rendered(plain_stack(layers=(Layer(id="a", source=organ, voice=held),), pattern=pattern), looped=False)[
+            "bass"
+        ]
         held = once[0, round(1.6 * 48000) : round(3.9 * 48000)]
         assert_allclose(np.sqrt(2 * np.mean(held.astype(float) ** 2)), 1.0, atol=0.01)
         self.assertLess(np.abs(once[:, round(4.15 * 48000) :]).max(initial=0.0), 1e-4)

@@ -198,7 +198,7 @@ class PutSubUnder(Edit):
         for layer in layers:
             span = layer["span"]
             span["first"], span["last"] = max(1, span["first"]), max(1, span["last"])
-        sub = _clean_sub(above)
+        sub = _clean_sub(above, data["voice"])
         _without_fundamental(above["source"])
         named = {
             "id": new_id(),
@@ -235,31 +235,36 @@ class SubInPlaceOf(Edit):
             for end in ("dip", "lift"):
                 pair[end] = joined(here, "path", eq) if within(pair[end], here) else pair[end]
         path = [{"id": new_id(), "kind": "split"}, {"id": eq, "kind": "eq"}]
-        layers[index] = {**_clean_sub(there), **kept, "path": path}
+        layers[index] = {**_clean_sub(there, data["voice"]), **kept, "path": path}
 
     def title(self, before: Stack, after: Stack) -> str:
         return f"A clean sub in place of {layer_name(self.layer, before)}"
 
 
-def _clean_sub(like: Data) -> Data:
-    """A sine that plays what a layer plays, as long as that; without a name and a level."""
-    source = like["source"]
-    envelope = source.get("envelope", PLUCKED)
+def _clean_sub(like: Data, voice: Data) -> Data:
+    """A sine that plays what a layer plays, as long as that; without a name and a level.
+
+    Args:
+        voice: the stack's.
+    """
+    plays = like["source"]["kind"] == "tone"
+    own = like["voice"] or voice
+    envelope = own["envelope"] if plays else PLUCKED
+    ends = {
+        "attack_ms": max(2.0, envelope["attack_ms"]),
+        "sustain": max(0.8, envelope["sustain"]),
+        "release_ms": max(20.0, envelope["release_ms"]),
+    }
+    wanted = {**own, "envelope": {**envelope, **ends}}
     return {
+        "voice": None if wanted == voice else wanted,
         "mono": True,
         "transpose": like["transpose"],
         "notes": copy.deepcopy(like["notes"]),
         "source": {
             "kind": "tone",
             "tones": [{"shape": "sine"}],
-            "glide_ms": source.get("glide_ms", 60.0),
             "velocity": 0.0,
-            "envelope": {
-                **envelope,
-                "attack_ms": max(2.0, envelope["attack_ms"]),
-                "sustain": max(0.8, envelope["sustain"]),
-                "release_ms": max(20.0, envelope["release_ms"]),
-            },
         },
     }
 

@@ -12,6 +12,7 @@ from apilado.core.parameters import Model, choice, integer, number, parts, switc
 from apilado.core.parts import Part
 from apilado.core.sources.registry import AnySource
 from apilado.core.sources.tone import ToneSource
+from apilado.core.sources.voice import Voice
 
 TINTS = ("ochre", "slate", "verdigris", "haematite", "lapis", "umber", "malachite", "amethyst")
 Tint = Literal["ochre", "slate", "verdigris", "haematite", "lapis", "umber", "malachite", "amethyst"]
@@ -56,6 +57,7 @@ class Layer(Part):
     note_levels_db: dict[int, NoteLevel] = Field(
         default={}, max_length=128, description="Level correction by MIDI pitch of the pattern, in dB"
     )
+    voice: Voice | None = Field(default=None, description="Its own voice; null plays with the stack's")
     notes: tuple[Note, ...] | None = Field(
         default=None, max_length=MOST_NOTES, description="Its own pattern; null plays the stack's"
     )

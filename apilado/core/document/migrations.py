@@ -91,10 +91,27 @@ def _from_4(data: Data) -> Data:
         for end in [end for end in ("dip", "lift") if isinstance(pair.get(end), str)]:
             of_drum = pair[end] == "kick" or within(pair[end], "triggers")
             pair[end] = joined(pair[end], "eq") if of_drum else joined(pair[end], "path", EQ_OF_4)
+    _one_voice(data)
     for name in ("bus", "shared"):
         data.setdefault(name, {"path": [_eq_step({})]})
     data["version"] = 5
     return data
+
+
+def _one_voice(data: Data) -> None:
+    """The envelope and glide that most tones of version 4 had become the stack's voice; others keep their own."""
+    layers = [each for each in _listed(data, "layers") if isinstance(each, dict)]
+    voices: list[tuple[Data, Data]] = []
+    for layer in layers:
+        source = layer.get("source", {"kind": "tone"})
+        if isinstance(source, dict) and source.get("kind") == "tone":
+            voices.append((layer, {name: source.pop(name) for name in ("envelope", "glide_ms") if name in source}))
+    if voices:
+        found = [voice for _, voice in voices]
+        data["voice"] = copy.deepcopy(max(found, key=found.count))
+        for layer, voice in voices:
+            if voice != data["voice"]:
+                layer["voice"] = voice
 
 
 EQ_OF_4 = steady_id("eq")

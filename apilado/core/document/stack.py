@@ -17,8 +17,9 @@ from apilado.core.document.movement import MOST_MOVEMENTS, Movement
 from apilado.core.document.path import MOST_STEPS, AnyBusStep, Equaliser, Points, eqs_in
 from apilado.core.dsp.crossovers import Border, border
 from apilado.core.notes import Note, in_order
-from apilado.core.parameters import Model, choice, integer, number, parts, switch, text
+from apilado.core.parameters import Model, choice, group, integer, number, parts, switch, text
 from apilado.core.parts import Part
+from apilado.core.sources.voice import Voice
 
 FORMAT = "apilado-stack"
 VERSION = 5
@@ -107,6 +108,7 @@ class Stack(Model):
     key: str = Field(default="F minor", json_schema_extra={"enum": list(KEYS)})
     sample_rate: SampleRate = choice(48000, label="Sample rate", unit="Hz")
     seed: int = integer(1, low=0, high=2**31 - 1, label="Seed")
+    voice: Voice = group(Voice, label="Voice")
     pattern: tuple[Note, ...] = Field(default=(), max_length=MOST_NOTES)
     kick: Kick = Kick()
     triggers: tuple[Trigger, ...] = parts("trigger", most=MOST_TRIGGERS)

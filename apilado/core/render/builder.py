@@ -20,6 +20,7 @@ from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.render.moves import Moved, Moves, moving
 from apilado.core.render.stage import Stage, stage
 from apilado.core.sources.base import AssetLoader, Score
+from apilado.core.sources.voice import Voice
 from apilado.core.units import midi_to_hz
 
 Treated = tuple[tuple[str, Stage], ...]
@@ -49,6 +50,11 @@ def layer_notes(stack: Stack, layer: Layer) -> tuple[Note, ...]:
     return stack.pattern if notes is None else notes
 
 
+def voice_of(stack: Stack, layer: Layer) -> Voice:
+    """The voice that plays a layer's notes: of the layer that its sound begins with, that one's own or the stack's."""
+    return root_of(stack, layer).voice or stack.voice
+
+
 def score_of(stack: Stack, layer: Layer) -> Score:
     """What the source of a layer plays from; a source that plays no notes has none."""
     plays = layer.source.plays_notes
@@ -56,6 +62,7 @@ def score_of(stack: Stack, layer: Layer) -> Score:
         notes=layer_notes(stack, layer) if plays else (),
         transpose=layer.transpose if plays else 0,
         seed=stack.seed,
+        voice=voice_of(stack, layer),
     )
 
 

@@ -21,7 +21,6 @@ from apilado.core.measure.fullness import FLATTEST_SINGLE_PEAK
 from apilado.core.measure.stem import THIRD
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sub import fitting, level_corrections
-from apilado.core.sources.tone import ToneSource
 from apilado.core.units import midi_to_hz, power_to_db
 
 FURTHEST_SHIFT = 7
@@ -125,19 +124,20 @@ def shifted_key(stack: Stack, semitones: int) -> str:
 
 
 def shapes(sub: Layer) -> list[Shape]:
-    """Sounds for a sub that is a tone of its own; they keep its envelope and glide."""
+    """Sounds for a sub that is made of waves of its own."""
     source = sub.source
-    if not isinstance(source, ToneSource):
+    if not source.waves():
         return []
     plain = source.model_dump(mode="json")
 
     def shaped(name: str, *tones: dict[str, object]) -> Shape:
-        phase = source.tones[0].start_phase_deg
+        phase = source.waves()[0].start_phase_deg
         placed = [{"start_phase_deg": phase, **tone} for tone in tones]
         return Shape(name, SetSource(layer=sub.id, source={**plain, "tones": placed}))
 
     path = f"layers/{sub.id}"
-    drop: Edit = SetValue(path=f"{path}/source/drop_semitones", value=0.0 if source.drop_semitones else 12.0)
+    dropping = bool(plain.get("drop_semitones"))
+    drop: Edit = SetValue(path=f"{path}/source/drop_semitones", value=0.0 if dropping else 12.0)
     return [
         shaped("Sine", {"shape": "sine"}),
         shaped("Triangle", {"shape": "triangle"}),
@@ -147,7 +147,7 @@ def shapes(sub: Layer) -> list[Shape]:
         Shape("Saturate", AddPart(path=f"{path}/path", part={"kind": "soft-clip", "drive_db": 6.0, "blend": 0.5})),
         Shape("Limiter", AddPart(path=f"{path}/path", part={"kind": "limiter"})),
         Shape("Compressor", AddPart(path=f"{path}/path", part={"kind": "compressor"})),
-        Shape("No pitch drop" if source.drop_semitones else "Pitch drop", drop),
+        Shape("No pitch drop" if dropping else "Pitch drop", drop),
     ]
 
 

@@ -19,7 +19,7 @@ from apilado.core.soundings.further import doubled
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding
 from apilado.core.soundings.sub_sound import SEMITONE, tone_of
-from apilado.core.sources.tone import ToneSource
+from apilado.core.sources.voice import Voice
 from apilado.core.units import midi_to_name, power_ratio_db, power_to_db
 
 PHONE_HZ = 250.0
@@ -65,11 +65,11 @@ def _thinned(measures: Measures, layer: Layer, highest_hz: float) -> Edit | None
     """Takes the fundamental off a layer: its own first harmonic, or with a high-pass."""
     tone = tone_of(measures, layer)
     alone = root_of(measures.stack, layer).id == layer.id
-    if tone and alone and all(t.octave == 0 and t.semitones == 0 for t in tone[1].tones):
+    if tone and alone and all(t.octave == 0 and t.semitones == 0 for t in tone[1]):
         edits: list[AnyEdit] = [
-            SetHarmonic(path=f"{tone[0]}/tones/{each.id}", number=1, amplitude=0.0) for each in tone[1].tones
+            SetHarmonic(path=f"{tone[0]}/tones/{each.id}", number=1, amplitude=0.0) for each in tone[1]
         ]
-        if any(t.harmonics[:1] != (0.0,) for t in tone[1].tones):
+        if any(t.harmonics[:1] != (0.0,) for t in tone[1]):
             return Several(name=f"Take the fundamental off {layer.name}", edits=tuple(edits))
     part = {"kind": "high-pass", "frequency_hz": round(highest_hz * 1.5, 1), "slope_db_per_octave": 48}
     return point_edit(measures.stack, f"layers/{layer.id}", part)
@@ -130,7 +130,7 @@ def small_speaker(rule: Rule, limits: Limits, measures: Measures) -> list[Soundi
         if tone:
             number = min(5, math.ceil(PHONE_HZ / max(min(measures.fundamentals.values(), default=50.0), 20.0)))
             numbers = tuple(dict.fromkeys((2, number)))
-            path = f"{tone[0]}/tones/{tone[1].tones[0].id}"
+            path = f"{tone[0]}/tones/{tone[1][0].id}"
             edits: tuple[AnyEdit, ...] = tuple(
                 SetHarmonic(path=path, number=n, amplitude=SECOND_HARMONIC) for n in numbers
             )
@@ -138,31 +138,40 @@ def small_speaker(rule: Rule, limits: Limits, measures: Measures) -> list[Soundi
     return [rule.sounding(status, value, limit, f"layers/{sub.id}", text, show=place, fix=fix)]
 
 
+def _with_glide_and_release(layer: str, voice: Voice, model: Voice) -> SetValue:
+    """A layer's voice with the glide, the release and the slides of another."""
+    envelope = voice.envelope.model_copy(update={"release_ms": model.envelope.release_ms})
+    own = voice.model_copy(update={"mode": model.mode, "glide_ms": model.glide_ms, "envelope": envelope})
+    return SetValue(path=f"layers/{layer}/voice", value=own.model_dump(mode="json"))
+
+
 def voice_match(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     """Do all layers play as one instrument?"""
     stack = measures.stack
     roots = {source_root(stack, layer).id: source_root(stack, layer) for layer in stack.audible_layers()}
-    tones = {name: root.source for name, root in roots.items() if isinstance(root.source, ToneSource)}
+    tones = {name: root for name, root in roots.items() if root.source.plays_notes}
     if len(tones) < 2:
         return []
     edits: list[AnyEdit] = []
     said = []
-    model, *_ = tones.values()
+    voices = {name: root.voice or stack.voice for name, root in tones.items()}
+    model, *_ = voices.values()
     _, *others = tones
-    glides = {round(source.glide_ms) for source in tones.values()}
+    glides = {round(voice.glide_ms) for voice in voices.values()}
     if any(note.slide for note in stack.pattern) and len(glides) > 1:
         said.append(f"glides of {' and '.join(f'{g} ms' for g in sorted(glides))}")
-        edits += [SetValue(path=f"layers/{name}/source/glide_ms", value=model.glide_ms) for name in others]
     own = [root.name for root in roots.values() if root.notes is not None]
     if own:
         said.append(f"notes of {' and '.join(own)} that are not the stack's")
         owners = [root.id for root in roots.values() if root.notes is not None]
         edits += [SetValue(path=f"layers/{name}/notes", value=None) for name in owners]
-    releases = [source.envelope.release_ms for source in tones.values()]
+    releases = [voice.envelope.release_ms for voice in voices.values()]
     if max(releases) > 4.0 * min(releases):
         said.append(f"releases from {min(releases):.0f} to {max(releases):.0f} ms")
-        path = "source/envelope/release_ms"
-        edits += [SetValue(path=f"layers/{name}/{path}", value=model.envelope.release_ms) for name in others]
+    if len({voice.mode for voice in voices.values()}) > 1:
+        said.append("notes that slide in one and begin anew in another")
+    if len(said) > bool(own):
+        edits += [_with_glide_and_release(name, voices[name], model) for name in others]
     value = float(len(said))
     limit = "all alike"
     if not said:

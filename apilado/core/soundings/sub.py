@@ -12,7 +12,6 @@ from apilado.core.render.builder import expected_hz, layer_notes, root_of
 from apilado.core.soundings.further import notes_after
 from apilado.core.soundings.measures import QUIET_DB, Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding, Status
-from apilado.core.sources.tone import ToneSource
 from apilado.core.units import midi_to_name, power_ratio_db
 
 SUB_LOW_HZ, SUB_HIGH_HZ = 40.0, 90.0
@@ -107,7 +106,7 @@ def evened(measures: Measures, sub: Layer, spread_db: float) -> Edit | None:
     best: tuple[float, Edit] = (left, edit)
     root = root_of(measures.stack, sub)
     played = {note.velocity for note in layer_notes(measures.stack, sub)}
-    if left > SAME_DB and len(played) > 1 and isinstance(root.source, ToneSource) and root.source.velocity > 0.0:
+    if left > SAME_DB and len(played) > 1 and root.source.velocity_share() > 0.0:
         off = SetValue(path=f"layers/{root.id}/source/velocity", value=0.0)
         without = _heard(notes_after(measures, off, sub.id))
         level = SetValue(path=path, value=level_corrections(without, sub.note_levels_db))

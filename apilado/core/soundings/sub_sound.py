@@ -7,13 +7,13 @@ from apilado.core.document.edits import AnyEdit, Several
 from apilado.core.document.edits_values import SetHarmonic, SetValue
 from apilado.core.document.layer import Layer
 from apilado.core.measure.fullness import FLATTEST_SINGLE_PEAK, LOWEST_PEAK
-from apilado.core.render.builder import root_of
+from apilado.core.render.builder import root_of, voice_of
 from apilado.core.soundings.carving import point_edit
 from apilado.core.soundings.further import sub_clicks
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding, Status
 from apilado.core.soundings.sub import NOTHING
-from apilado.core.sources.tone import ToneSource
+from apilado.core.sources.tone import Tone
 from apilado.core.units import bar_and_beat, midi_to_hz, power_ratio_db
 
 SEMITONE = 2.0 ** (1.0 / 12.0)
@@ -23,10 +23,11 @@ BARE_SUB_HZ = 150.0
 SHORTEST_ATTACK_MS, SHORTEST_RELEASE_MS = 1.5, 10.0
 
 
-def tone_of(measures: Measures, layer: Layer) -> tuple[str, ToneSource] | None:
-    """(path, source) of the tone that a layer sounds with, if it is one."""
+def tone_of(measures: Measures, layer: Layer) -> tuple[str, tuple[Tone, ...]] | None:
+    """(path of the source, its waves) of what a layer sounds with, if that is made of waves."""
     root = root_of(measures.stack, layer)
-    return (f"layers/{root.id}/source", root.source) if isinstance(root.source, ToneSource) else None
+    waves = root.source.waves()
+    return (f"layers/{root.id}/source", waves) if waves else None
 
 
 def sub_place(measures: Measures, sub: Layer) -> Place:
@@ -85,10 +86,10 @@ def sub_dry(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     edits: list[AnyEdit] = []
     said = []
     tone = tone_of(measures, sub)
-    copies = max((t.copies for t in tone[1].tones), default=1) if tone else 1
+    copies = max((t.copies for t in tone[1]), default=1) if tone else 1
     if tone and copies > 1:
         said.append(f"{copies} detuned copies, which beat against each other")
-        edits += [SetValue(path=f"{tone[0]}/tones/{t.id}/copies", value=1) for t in tone[1].tones]
+        edits += [SetValue(path=f"{tone[0]}/tones/{t.id}/copies", value=1) for t in tone[1]]
     stem = measures.stems[sub.id]
     wide = float(stem.side_power.sum()) > 1e-6 * float(stem.mid_power.sum())
     if wide:
@@ -127,11 +128,11 @@ def sub_start(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     tone = tone_of(measures, sub) if sub else None
     if sub is None or tone is None:
         return []
-    path, source = tone
+    path, waves = tone
     where, place, limit = f"layers/{sub.id}", sub_place(measures, sub), "fixed, no click"
     edits: list[AnyEdit] = []
     said = []
-    for each in source.tones:
+    for each in waves:
         if each.phase == "free":
             edits.append(SetValue(path=f"{path}/tones/{each.id}/phase", value="fixed"))
     if edits:
@@ -141,11 +142,7 @@ def sub_start(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
         beats = tuple(measures.beat_of(click.frame) for click in heard)
         place = Place(place.layers, place.low_hz, place.high_hz, beats)
         said.append(f"clicks at {_beats_said(measures, beats)}, {-heard[0].level_db:.0f} dB under its own peak")
-        edits += [
-            SetValue(path=f"{path}/envelope/{name}", value=2.0 * shortest)
-            for name, shortest in (("attack_ms", SHORTEST_ATTACK_MS), ("release_ms", SHORTEST_RELEASE_MS))
-            if getattr(source.envelope, name) < shortest
-        ]
+        edits += _softer_ends(measures, sub)
     value = float(len(said) + max(0, len(heard) - 1))
     if not said:
         text = f"Every note of '{sub.name}' begins with the same phase, and nothing clicks, nor where the loop joins."
@@ -153,6 +150,18 @@ def sub_start(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     fix = Several(name="Mend the sub's ends", edits=tuple(edits)) if edits else None
     text = f"'{sub.name}' {', and '.join(said)}."
     return [rule.sounding(limits.status(value), value, limit, where, text, show=place, fix=fix)]
+
+
+def _softer_ends(measures: Measures, sub: Layer) -> list[AnyEdit]:
+    """A voice of the sub's own that neither begins nor ends too quickly, where its voice does."""
+    root, voice = root_of(measures.stack, sub), voice_of(measures.stack, sub)
+    ends = {
+        name: 2.0 * shortest
+        for name, shortest in (("attack_ms", SHORTEST_ATTACK_MS), ("release_ms", SHORTEST_RELEASE_MS))
+        if getattr(voice.envelope, name) < shortest
+    }
+    own = voice.model_copy(update={"envelope": voice.envelope.model_copy(update=ends)})
+    return [SetValue(path=f"layers/{root.id}/voice", value=own.model_dump(mode="json"))] if ends else []
 
 
 def _beats_said(measures: Measures, beats: tuple[float, ...]) -> str:
@@ -186,8 +195,8 @@ def sub_full(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
         text = f"One cycle of '{sub.name}' peaks higher again: {shown}, beyond 17 % it only adds peak."
     fix: Edit | None = None
     tone = tone_of(measures, sub)
-    if tone and len(tone[1].tones) == 1:
-        only = tone[1].tones[0]
+    if tone and len(tone[1]) == 1:
+        only = tone[1][0]
         first = only.harmonics[:1]
         base = first[0] if first and first[0] is not None else 1.0
         fix = SetHarmonic(path=f"{tone[0]}/tones/{only.id}", number=3, amplitude=round(base * FLATTEST_SINGLE_PEAK, 3))

@@ -10,6 +10,7 @@ from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.notes import Note
 from apilado.core.parameters import Model
+from apilado.core.sources.voice import Voice
 
 AssetLoader = Callable[[str, int], Audio]
 """(SHA-256 of the content, rate in Hz) -> the whole audio at that rate."""
@@ -22,6 +23,7 @@ class Score:
     notes: tuple[Note, ...]
     transpose: int
     seed: int
+    voice: Voice
 
 
 class Source(Model):
@@ -68,6 +70,14 @@ class Source(Model):
 
     def tail_seconds(self, score: Score, clock: Clock) -> float:
         """How long it may sound after the last beat of a single pass."""
+        return 0.0
+
+    def waves(self) -> tuple[Any, ...]:
+        """The waves that it is made of, whose shapes and harmonics can be set; none where it is not made of waves."""
+        return ()
+
+    def velocity_share(self) -> float:
+        """How much of a note's velocity reaches its level, 0 to 1."""
         return 0.0
 
     def shift_st(self) -> float:

@@ -18,9 +18,10 @@ from apilado.core.dsp.envelopes import CUT_MS, DECAY_NEPERS, adsr, rising
 from apilado.core.dsp.oscillators import MovingTone, Shape, add_tone, cycle_table, harmonics_below
 from apilado.core.dsp.stereo import mixed_at
 from apilado.core.notes import Run, voice_notes, voice_runs
-from apilado.core.parameters import Model, choice, group, integer, number, numbers, parts
+from apilado.core.parameters import choice, integer, number, numbers, parts
 from apilado.core.parts import Part
 from apilado.core.sources.base import AssetLoader, Score, Source
+from apilado.core.sources.voice import Envelope
 from apilado.core.units import beats_to_seconds, cents_to_ratio, db_to_gain, midi_to_hz
 
 MOST_HARMONICS = 64
@@ -101,24 +102,13 @@ class Tone(Part):
         return places
 
 
-class Envelope(Model):
-    """Level over a note; decay and release are the times to fall by 60 dB."""
-
-    attack_ms: float = number(2.0, low=0.5, high=2000.0, step=0.1, scale="log", unit="ms", label="Attack")
-    decay_ms: float = number(400.0, low=5.0, high=10000.0, step=1.0, scale="log", unit="ms", label="Decay")
-    sustain: float = number(0.8, low=0.0, high=1.0, label="Sustain")
-    release_ms: float = number(80.0, low=2.0, high=5000.0, step=1.0, scale="log", unit="ms", label="Release")
-
-
 class ToneSource(Source):
-    """One to four tones through one envelope; a single voice that can glide."""
+    """One to four tones, played by one voice."""
 
     label: ClassVar[str] = "Tone"
 
     kind: Literal["tone"] = "tone"
     tones: tuple[Tone, ...] = parts("tone", least=1, most=4, begin=lambda: (Tone(),))
-    envelope: Envelope = group(Envelope, label="Envelope")
-    glide_ms: float = number(60.0, low=0.0, high=2000.0, step=1.0, unit="ms", label="Glide")
     pitch_st: float = number(0.0, low=-48.0, high=48.0, step=0.01, unit="st", label="Pitch", moves=True)
     drop_semitones: float = number(
         0.0, low=0.0, high=48.0, step=0.5, unit="st", label="Pitch drop", help="How much higher a note begins"
@@ -133,7 +123,7 @@ class ToneSource(Source):
     def tail_seconds(self, score: Score, clock: Clock) -> float:
         played = voice_notes(score.notes, clock.beats)
         over = max((note.end_beats for note in played), default=0.0) - clock.beats
-        return max(0.0, beats_to_seconds(over, clock.tempo_bpm) + self.envelope.release_ms / 1000.0)
+        return max(0.0, beats_to_seconds(over, clock.tempo_bpm) + score.voice.envelope.release_ms / 1000.0)
 
     def turned(self, cycles: float) -> dict[str, float] | None:
         if any(tone.phase == "free" for tone in self.tones):
@@ -152,6 +142,12 @@ class ToneSource(Source):
             said.append("'{layer}' plays other pitches than its neighbours: they cannot keep one phase.")
         return tuple(said)
 
+    def waves(self) -> tuple[Tone, ...]:
+        return self.tones
+
+    def velocity_share(self) -> float:
+        return self.velocity
+
     def shift_st(self) -> float:
         return self.pitch_st
 
@@ -161,14 +157,14 @@ class ToneSource(Source):
     def render(self, score: Score, clock: Clock, load: AssetLoader) -> Audio:
         stereo = any(tone.copies > 1 and tone.spread > 0.0 for tone in self.tones)
         out = np.zeros((2 if stereo else 1, clock.frames), np.float32)
-        for index, run in enumerate(voice_runs(score.notes, clock)):
+        for index, run in enumerate(voice_runs(score.notes, clock, score.voice.mode)):
             mixed_at(out, self._run(run, index, score, clock, out.shape[0]), run.start, looped=clock.looped)
         return out
 
     def _run(self, run: Run, index: int, score: Score, clock: Clock, channels: int) -> Audio:
-        gain = self._gain(run, clock)
+        gain = self._gain(run, score.voice.envelope, clock)
         part = np.zeros((channels, gain.shape[0]), np.float32)
-        track = glide_track(run, score.transpose, self.glide_ms, clock, gain.shape[0])
+        track = glide_track(run, score.transpose, score.voice.glide_ms, clock, gain.shape[0])
         if self.drop_semitones > 0.0:
             fall = np.exp(-DECAY_NEPERS * np.arange(gain.shape[0]) / clock.samples_in_ms(self.drop_ms))
             track = track * cents_to_ratio(100.0 * self.drop_semitones * fall)
@@ -201,8 +197,7 @@ class ToneSource(Source):
         played = tone.model_copy(update=dict(zip(("cents", "detune_cents"), still, strict=True)))
         return played, track if isinstance(cents, float) else _shifted(track, cents, 1.0)
 
-    def _gain(self, run: Run, clock: Clock) -> NDArray[np.float32]:
-        env = self.envelope
+    def _gain(self, run: Run, env: Envelope, clock: Clock) -> NDArray[np.float32]:
         release = clock.samples_in_ms(env.release_ms)
         frames = run.gate_frames + release
         fade = clock.samples_in_ms(CUT_MS)

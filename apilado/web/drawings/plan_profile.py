@@ -14,7 +14,7 @@ from apilado.core.document.stack import Stack
 from apilado.core.dsp.filters import sections_response
 from apilado.core.dsp.oscillators import shape_harmonics, with_overrides
 from apilado.core.render.response import chains, split_sum
-from apilado.core.sources.tone import MOST_HARMONICS, ToneSource
+from apilado.core.sources.tone import MOST_HARMONICS
 from apilado.core.units import gain_to_db, midi_to_hz, midi_to_name
 from apilado.web.drawings.lines import handle
 from apilado.web.drawings.svg import label, points, tag
@@ -177,9 +177,9 @@ def usual_pitch(stack: Stack) -> int:
 def harmonics(stack: Stack, view: View) -> str:
     """The harmonics of the selected layer's first tone as bars at their frequencies, for the most played note."""
     layer = view.selected_layer(stack)
-    if layer is None or not isinstance(layer.source, ToneSource):
+    if layer is None or not layer.source.waves():
         return _hint(view, "Choose a layer with a tone to pull its harmonics.")
-    tone = layer.source.tones[0]
+    tone = layer.source.waves()[0]
     path = f"layers/{layer.id}/source/tones/{tone.id}"
     pitch = usual_pitch(stack)
     fundamental = float(midi_to_hz(float(pitch + layer.transpose))) * tone.ratio()

@@ -33,6 +33,7 @@ def layer_sections(stack: Stack, layer: Layer) -> tuple[Section, ...]:
         ),
         _band_section(stack, layer, path),
         _source_section(stack, layer, path),
+        *_voice_section(stack, layer, path),
         path_section(stack, path),
         Section("Duck", share_fields(stack, layer)),
         Section(
@@ -85,6 +86,19 @@ def _source_section(stack: Stack, layer: Layer, path: str) -> Section:
         actions=(Action("Use an audio file", upload=f"layers/{layer.id}", accept=AUDIO_ACCEPT), *own.actions),
         note=f"File: {file_name}" if file_name else own.note,
     )
+
+
+def _voice_section(stack: Stack, layer: Layer, path: str) -> tuple[Section, ...]:
+    """Its own voice, or the word that it plays with the stack's."""
+    if not layer.source.plays_notes or layer.source.follows() is not None:
+        return ()
+    here = f"{path}/voice"
+    if layer.voice is None:
+        own = Action("A voice of its own", {"op": "set", "path": here, "value": stack.voice.model_dump(mode="json")})
+        return (Section("Voice", (), (own,), note="It plays with the voice of the stack, as set under Piece."),)
+    back = Action("Play with the stack's voice", {"op": "set", "path": here, "value": None})
+    section = part_section(stack, layer.voice, here, "Voice")
+    return (replace(section, actions=(*section.actions, back)),)
 
 
 def path_section(stack: Stack, owner: str) -> Section:

@@ -12,6 +12,7 @@ from apilado.core.dsp.linear_phase import ringing_ms, tap_count
 from apilado.core.measure.flatness import worst_ripple
 from apilado.web.items import crossover_key
 from apilado.web.sheets.base import Action, Field, Section, choice_field, fields_of
+from apilado.web.sheets.parts import part_section
 
 
 def band_names(stack: Stack) -> list[str]:
@@ -73,6 +74,7 @@ def piece_sections(stack: Stack) -> tuple[Section, ...]:
     return (
         Section("Piece", (*fields[:2], key, *fields[2:])),
         Section("Borders", (), add, children=children),
+        part_section(stack, stack.voice, "voice", "Voice"),
         Section(
             "Pattern",
             (),

@@ -13,6 +13,7 @@ from apilado.core.render.engine import Engine
 from apilado.core.soundings.low_end import border_advice, fold_down_bands, shapes, shifts, subs_in_place, subs_under
 from apilado.core.soundings.measures import measure
 from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.voice import Voice
 from apilado.demo.stacks import lock_gate, rope_walk, slipway
 from apilado.errors import InvalidEdit
 from tests.support import ENGINE, loader, path_of, plain_stack, rendered, without_ids
@@ -78,12 +79,14 @@ class SplitAndMergeTest(unittest.TestCase):
 
 class PutSubUnderTest(unittest.TestCase):
     def test_it_follows_the_layer_and_takes_its_fundamental(self):
-        patch = ToneSource(tones=(Tone(shape="saw"),), glide_ms=120.0)
-        stack = plain_stack(layers=(Layer(id="patch", name="patch", source=patch, transpose=-12),))
+        patch = ToneSource(tones=(Tone(shape="saw"),))
+        stack = plain_stack(
+            layers=(Layer(id="patch", name="patch", source=patch, transpose=-12, voice=Voice(glide_ms=120.0)),)
+        )
         made = apply(stack, PutSubUnder(layer="patch", frequency_hz=95.0))
         sub, above = made.layers
         self.assertEqual((sub.name, sub.mono, sub.span.first, sub.span.last), ("sub", True, 0, 0))
-        self.assertEqual((sub.transpose, sub.source.glide_ms), (-12, 120.0))
+        self.assertEqual((sub.transpose, sub.voice.glide_ms), (-12, 120.0))
         self.assertEqual(above.source.tones[0].harmonics[0], 0.0)
         self.assertEqual((above.span.first, made.crossovers[0].frequency_hz), (1, 95.0))
 
@@ -145,17 +148,18 @@ class AdviceTest(unittest.TestCase):
         moved = apply(self.measures(24, 26).stack, rows[4].edit)
         self.assertEqual(([n.pitch for n in moved.pattern], moved.key), ([28, 30], "A minor"))
 
-    def test_shapes_keep_envelope_glide_and_phase(self):
+    def test_shapes_keep_voice_and_phase(self):
         sub = self.measures(29, 36).stack.layers[0]
         turned = (Tone(shape="square", start_phase_deg=40.0),)
-        sub = sub.model_copy(update={"source": sub.source.model_copy(update={"glide_ms": 77.0, "tones": turned})})
+        sub = sub.model_copy(
+            update={"source": sub.source.model_copy(update={"tones": turned}), "voice": Voice(glide_ms=77.0)}
+        )
         stack = plain_stack(layers=(sub,))
         for shape in shapes(sub):
             made = apply(stack, shape.edit)
-            self.assertEqual(made.layers[0].source.glide_ms, 77.0)
+            self.assertEqual(made.layers[0].voice, sub.voice)
             self.assertNotEqual(made.layers[0], stack.layers[0], shape.name)
             if isinstance(shape.edit, SetSource):
-                self.assertEqual(made.layers[0].source.envelope, sub.source.envelope)
                 self.assertEqual(made.layers[0].source.tones[0].start_phase_deg, 40.0)
 
     def test_fold_down_by_band_names_the_layer(self):

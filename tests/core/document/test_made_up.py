@@ -4,7 +4,7 @@ import subprocess
 import sys
 import unittest
 
-PROGRAM = '''
+PROGRAM = """
 from typing import ClassVar, Literal
 
 import numpy as np
@@ -122,7 +122,7 @@ class MadeUp(unittest.TestCase):
 
 
 unittest.main()
-'''
+"""
 
 
 class MadeUpTest(unittest.TestCase):

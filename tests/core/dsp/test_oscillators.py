@@ -117,14 +117,15 @@ class AliasTest(unittest.TestCase):
         from apilado.core.clock import Clock
         from apilado.core.notes import Note
         from apilado.core.sources.base import Score
-        from apilado.core.sources.tone import Envelope, Tone, ToneSource
+        from apilado.core.sources.tone import Tone, ToneSource
+        from apilado.core.sources.voice import Envelope, Voice
 
         clock = Clock(tempo_bpm=60.0, beats=4.0, rate_hz=48000, looped=True)
-        held = Envelope(attack_ms=1.0, sustain=1.0)
+        held = Voice(envelope=Envelope(attack_ms=1.0, sustain=1.0))
         levels = {}
         for drop in (0.0, 12.0, 24.0, 48.0):
-            source = ToneSource(tones=(Tone(shape="saw"),), envelope=held, velocity=0.0, drop_semitones=drop)
-            out = source.render(Score((Note(length_beats=3.5, pitch=28),), 0, 1), clock, None)[0, 96000:144000]
+            source = ToneSource(tones=(Tone(shape="saw"),), velocity=0.0, drop_semitones=drop)
+            out = source.render(Score((Note(length_beats=3.5, pitch=28),), 0, 1, held), clock, None)[0, 96000:144000]
             spectrum = np.abs(np.fft.rfft(out * np.hanning(48000)))
             n = np.arange(1, 480)
             levels[drop] = 20 * np.log10([spectrum[round(41.203 * k) - 2 : round(41.203 * k) + 3].max() for k in n])

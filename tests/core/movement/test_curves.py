@@ -26,14 +26,15 @@ from apilado.core.dsp.moving_filters import moving_filtered
 from apilado.core.ducks.drawn import DrawnDuck
 from apilado.core.ducks.keyed import KeyedDuck
 from apilado.core.notes import Note
-from apilado.core.sources.tone import Envelope, Tone, ToneSource
+from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.voice import Envelope, Voice
 from apilado.core.treatments.registry import TREATMENTS
 from apilado.core.treatments.soft_clip import SoftClip
 from tests.seeded.moving import values_that_move
 from tests.support import ENGINE, graph_of, noise, plain_stack, rendered
 
 REST = DrawnCourse(points=(CoursePoint(at=0.0, value=1.0), CoursePoint(at=1.0, value=1.0)))
-PEAK_DB = -80.0
+HELD = Voice(envelope=Envelope(sustain=0.8, release_ms=40.0))
 
 
 def moving(path, travel, *, shape=REST, **values):
@@ -46,14 +47,15 @@ def everything(**changes):
     """A short stack with one of every part whose values may move."""
     source = ToneSource(
         tones=(Tone(id="saw", shape="saw", copies=3, spread=0.7), Tone(id="sine", shape="sine", octave=-1, copies=2)),
-        envelope=Envelope(sustain=0.8, release_ms=40.0),
     )
     treatments = tuple(model(id=model.model_fields["kind"].default) for model in TREATMENTS)
     points = tuple(
         model(id=model.model_fields["kind"].default, **({"gain_db": 4.0} if "gain_db" in model.model_fields else {}))
         for model in POINTS
     )
-    layer = Layer(id="a", source=source, path=layer_path(*treatments, Equaliser(id="eq", points=points)), width=0.8)
+    layer = Layer(
+        id="a", source=source, path=layer_path(*treatments, Equaliser(id="eq", points=points)), width=0.8, voice=HELD
+    )
     ducks = (
         Ducker(id="keyed", shape=KeyedDuck(threshold_db=-30.0)),
         Ducker(id="drawn", shape=DrawnDuck(release_ms=60.0)),
@@ -114,11 +116,10 @@ def set_at(data, path, value):
 
 class MovingTest(unittest.TestCase):
     def test_a_sine_on_the_level_is_its_closed_form(self):
-        source = ToneSource(
-            tones=(Tone(shape="sine"),), velocity=0.0, envelope=Envelope(attack_ms=0.5, sustain=1.0, release_ms=2.0)
-        )
+        source = ToneSource(tones=(Tone(shape="sine"),), velocity=0.0)
+        held = Voice(envelope=Envelope(attack_ms=0.5, sustain=1.0, release_ms=2.0))
         note = Note(length_beats=8.0, pitch=69)
-        stack = plain_stack(layers=(Layer(id="a", source=source),), pattern=(note,), bars=2)
+        stack = plain_stack(layers=(Layer(id="a", source=source),), pattern=(note,), bars=2, voice=held)
         sine = DrawnCourse(points=starting_points("sine"))
         movement = moving(
             "layers/a/level_db", 3.0, shape=sine, begins="free", length_in="Hz", rate_hz=7.85, both_ways=True

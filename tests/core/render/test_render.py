@@ -28,7 +28,8 @@ from apilado.core.render.engine import Engine, Token
 from apilado.core.render.graph import clock_of, dearest_layer
 from apilado.core.render.stage import canonical, stage
 from apilado.core.sources.layer_sound import LayerSound
-from apilado.core.sources.tone import Envelope, Tone, ToneSource
+from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.voice import Envelope, Voice
 from apilado.core.treatments.compressor import Compressor
 from apilado.core.treatments.registry import TREATMENTS
 from apilado.core.treatments.soft_clip import SoftClip
@@ -61,9 +62,14 @@ class RenderTest(unittest.TestCase):
 
     def test_a_note_levels_ramp_goes_round_the_seam(self):
         # A held sine whose last note is 24 dB over its first: the level turns within the 4 ms before the seam, not at it.
-        organ = ToneSource(tones=(Tone(shape="sine"),), velocity=0.0, envelope=Envelope(sustain=1.0, release_ms=500.0))
+        organ = ToneSource(tones=(Tone(shape="sine"),), velocity=0.0)
         notes = (Note(length_beats=2.0, pitch=33), Note(start_beats=2.0, length_beats=2.0, pitch=45))
-        layer = Layer(id="sub", source=organ, note_levels_db={33: -12.0, 45: 12.0})
+        layer = Layer(
+            id="sub",
+            source=organ,
+            voice=Voice(envelope=Envelope(sustain=1.0, release_ms=500.0)),
+            note_levels_db={33: -12.0, 45: 12.0},
+        )
         levelled = rendered(plain_stack(layers=(layer,), pattern=notes))["sub"][0].astype(np.float64)
         gain = steps.note_gain({33: -12.0, 45: 12.0}, notes, Clock(120.0, 4.0, 48000, looped=True)).astype(float)
         self.assertLess(np.abs(np.diff(np.append(gain, gain[0]))).max(), 1.1 * (10**0.6 - 10**-0.6) / 192)
@@ -169,9 +175,10 @@ class RenderTest(unittest.TestCase):
         self.assertGreater(low["before"], 100 * low["after"])
 
     def test_note_levels(self):
-        source = ToneSource(tones=(Tone(shape="sine"),), velocity=0.0, envelope=Envelope(sustain=1.0))
-        layer = Layer(id="sub", source=source, note_levels_db={33: 6.0})
-        plain = plain_stack(layers=(Layer(id="sub", source=source),))
+        source = ToneSource(tones=(Tone(shape="sine"),), velocity=0.0)
+        held = Voice(envelope=Envelope(sustain=1.0))
+        layer = Layer(id="sub", source=source, voice=held, note_levels_db={33: 6.0})
+        plain = plain_stack(layers=(Layer(id="sub", source=source, voice=held),))
         louder = rendered(plain_stack(layers=(layer,)))["sub"]
         first = slice(2000, 20000)
         assert_allclose(louder[:, first], rendered(plain)["sub"][:, first] * 10 ** (6 / 20), atol=1e-4)
@@ -209,8 +216,10 @@ class CornersTest(unittest.TestCase):
                 plain_stack(layers=(Layer(id="a", source=ToneSource(tones=(Tone(**values),))),), **short), values
             )
         for values in self.corners(Envelope):
-            source = ToneSource(envelope=Envelope(**values))
-            self.check(plain_stack(layers=(Layer(id="a", source=source),), **short), values)
+            voice = Voice(envelope=Envelope(**values))
+            self.check(plain_stack(layers=(Layer(id="a"),), voice=voice, **short), values)
+        for values in self.corners(Voice):
+            self.check(plain_stack(layers=(Layer(id="a", voice=Voice(**values)),), **short), values)
 
     def test_treatments(self):
         for model in TREATMENTS:

@@ -14,16 +14,17 @@ from apilado.core.document.stack import Crossover
 from apilado.core.soundings.alignment import advise, change_in_words, freedoms, meetings_of
 from apilado.core.soundings.measures import measure
 from apilado.core.sources.layer_sound import LayerSound
-from apilado.core.sources.tone import Envelope, Tone, ToneSource
+from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.voice import Envelope, Voice
 from apilado.core.treatments.soft_clip import SoftClip
 from apilado.demo.stacks import lock_gate
 from tests.support import ENGINE, loader, path_of, plain_stack, rendered
 
-STEADY = Envelope(attack_ms=3.0, sustain=1.0)
+STEADY = Voice(envelope=Envelope(attack_ms=3.0, sustain=1.0))
 
 
 def tone(shape="saw", **values):
-    return ToneSource(tones=(Tone(shape=shape, **values),), velocity=0.0, envelope=STEADY)
+    return ToneSource(tones=(Tone(shape=shape, **values),), velocity=0.0)
 
 
 def two_voices(**upper):
@@ -39,7 +40,7 @@ def two_voices(**upper):
             **upper,
         ),
     )
-    return plain_stack(layers=layers, crossovers=(Crossover(frequency_hz=120.0),))
+    return plain_stack(voice=STEADY, layers=layers, crossovers=(Crossover(frequency_hz=120.0),))
 
 
 def scipy_gain_db(stack, lower, upper, border):
@@ -79,7 +80,7 @@ class PlumbTest(unittest.TestCase):
             Layer(id="c", name="c", source=LayerSound(layer="b"), span=Span(first=2, last=2)),
         )
         borders = (Crossover(frequency_hz=120.0), Crossover(frequency_hz=600.0))
-        measures = measure(plain_stack(layers=layers, crossovers=borders), loader({}), ENGINE)
+        measures = measure(plain_stack(voice=STEADY, layers=layers, crossovers=borders), loader({}), ENGINE)
         self.assertIsNotNone(advise(measures).edit)
 
         def rendered_as(hurt):
@@ -119,7 +120,7 @@ class PlumbTest(unittest.TestCase):
         child = Layer(id="b", name="b", source=LayerSound(layer="a", tap="treated"), span=Span(first=1, last=1))
         other = Layer(id="c", name="c", source=tone(start_phase_deg=100.0), span=Span(first=2, last=2))
         borders = (Crossover(frequency_hz=120.0), Crossover(frequency_hz=500.0))
-        stack = plain_stack(layers=(parent, child, other), crossovers=borders)
+        stack = plain_stack(voice=STEADY, layers=(parent, child, other), crossovers=borders)
         self.assertEqual([f.family for f in freedoms(stack, ("a", "b", "c"))], ["a", "a", "c"])
         advice = advise(measure(stack, loader({}), ENGINE))
         self.assertNotIn("recording", " ".join(advice.reasons))
@@ -130,7 +131,9 @@ class PlumbTest(unittest.TestCase):
             Layer(id="b", name="b", source=LayerSound(layer="a"), span=Span(first=1, last=1), polarity="inverted"),
             Layer(id="c", name="c", source=LayerSound(layer="a"), span=Span(first=2, last=2), polarity="inverted"),
         )
-        stack = plain_stack(layers=layers, crossovers=(Crossover(frequency_hz=150.0), Crossover(frequency_hz=700.0)))
+        stack = plain_stack(
+            voice=STEADY, layers=layers, crossovers=(Crossover(frequency_hz=150.0), Crossover(frequency_hz=700.0))
+        )
         advice = advise(measure(stack, loader({}), ENGINE))
         mended = apply(stack, advice.edit)
         self.assertEqual({layer.polarity for layer in mended.layers[1:]}, {"normal"})
@@ -147,18 +150,18 @@ class PlumbTest(unittest.TestCase):
     def test_it_says_why_nothing_helps(self):
         for source, words in (
             (tone(copies=2, detune_cents=100.0), "detuned copies of 'mid' drift"),
-            (ToneSource(tones=(Tone(cents=60.0),), envelope=STEADY), "plays other pitches"),
+            (ToneSource(tones=(Tone(cents=60.0),)), "plays other pitches"),
         ):
             stack = apply(two_voices(), SetValue(path="layers/mid/source", value=source.model_dump(mode="json")))
             said = " ".join(advise(measure(stack, loader({}), ENGINE)).reasons)
             if "drift" in words or "pitches" in words:
                 self.assertIn(words, said)
-        alone = plain_stack(layers=(Layer(id="a"),))
+        alone = plain_stack(voice=STEADY, layers=(Layer(id="a"),))
         self.assertIn("No two layers meet", advise(measure(alone, loader({}), ENGINE)).reasons[0])
 
     def test_plumb_already(self):
         layers = (Layer(id="a", source=tone()), Layer(id="b", source=LayerSound(layer="a"), span=Span(first=1, last=1)))
-        stack = plain_stack(layers=layers, crossovers=(Crossover(frequency_hz=150.0),))
+        stack = plain_stack(voice=STEADY, layers=layers, crossovers=(Crossover(frequency_hz=150.0),))
         advice = advise(measure(stack, loader({}), ENGINE))
         self.assertIsNone(advice.edit)
         self.assertIn("stand plumb already", advice.reasons[0])

@@ -29,7 +29,8 @@ from apilado.core.soundings.fitting import fitted_duck, longest_recovering
 from apilado.core.soundings.make_room import all_of, make_room
 from apilado.core.soundings.measures import measure
 from apilado.core.soundings.registry import sound
-from apilado.core.sources.tone import Envelope, Tone, ToneSource
+from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.voice import Envelope, Voice
 from apilado.core.treatments.compressor import Compressor
 from apilado.demo.stacks import demo_bundles, lock_gate, slipway
 from apilado.errors import InvalidEdit, NotFound
@@ -47,14 +48,14 @@ from tests.support import (
     without_ids,
 )
 
-HELD = Envelope(sustain=1.0, release_ms=60.0)
+HELD = Voice(envelope=Envelope(sustain=1.0, release_ms=60.0))
 KICK_110 = SynthKick(start_hz=112.0, end_hz=110.0, sweep_ms=20.0, decay_ms=220.0, click=0.1, drive_db=3.0)
 
 
 def bass_at(pitch, **layer):
     """A saw whose fundamental lies at a pitch, held through, above a sub that stays out of it."""
-    source = ToneSource(tones=(Tone(shape="saw"),), velocity=0.0, envelope=HELD)
-    return Layer(id="bass", name="bass", source=source, span=Span(first=1, last=1), level_db=-12.0, **layer)
+    source = ToneSource(tones=(Tone(shape="saw"),), velocity=0.0)
+    return Layer(id="bass", name="bass", source=source, voice=HELD, span=Span(first=1, last=1), level_db=-12.0, **layer)
 
 
 def clashing(hits=(0.0, 1.0, 2.0, 3.0), rests=()):
@@ -118,7 +119,8 @@ class MakeRoomTest(unittest.TestCase):
         sub = Layer(
             id="sub",
             name="sub",
-            source=ToneSource(tones=(Tone(shape="triangle"),), velocity=0.0, envelope=HELD),
+            source=ToneSource(tones=(Tone(shape="triangle"),), velocity=0.0),
+            voice=HELD,
             level_db=-6.0,
         )
         kick = Kick(
@@ -139,8 +141,8 @@ class MakeRoomTest(unittest.TestCase):
             sound=SynthKick(start_hz=240.0, end_hz=200.0, decay_ms=150.0, click=0.8),
             hits=(1.0, 3.0),
         )
-        source = ToneSource(tones=(Tone(shape="saw"),), velocity=0.0, envelope=HELD)
-        layers = (Layer(id="low", name="low", source=source, level_db=-9.0, span=Span(first=1, last=1)),)
+        source = ToneSource(tones=(Tone(shape="saw"),), velocity=0.0)
+        layers = (Layer(id="low", name="low", source=source, voice=HELD, level_db=-9.0, span=Span(first=1, last=1)),)
         stack = plain_stack(
             layers=layers,
             triggers=(snare,),
@@ -176,8 +178,8 @@ class ClashSoundingTest(unittest.TestCase):
         self.assertEqual(by_id(slipway().stack, "kick-clash").status, "fine")
 
     def test_harsh_is_found_and_notched(self):
-        source = ToneSource(tones=(Tone(shape="saw", copies=5, detune_cents=12.0),), velocity=0.0, envelope=HELD)
-        plain = plain_stack(layers=(Layer(id="mid", name="mid", source=source, level_db=-9.0),))
+        source = ToneSource(tones=(Tone(shape="saw", copies=5, detune_cents=12.0),), velocity=0.0)
+        plain = plain_stack(voice=HELD, layers=(Layer(id="mid", name="mid", source=source, level_db=-9.0),))
         self.assertEqual(by_id(plain, "harsh").status, "fine")
         for hertz in (2500.0, 5000.0):
             ringing = apply(
@@ -375,19 +377,28 @@ class SharedBusTest(unittest.TestCase):
             update={"shared": SharedBus(on=True, path=treatments, limiter=Limiter(ceiling_db=-6.0))}
         )
         graph = graph_of(stack)
-        ((path, going_in),) = graph.buses["shared"].treated
-        heard = ENGINE.run([going_in, graph.buses["shared"].before_limiter])
-        reduction = get(stack, path).reduction(heard[0], graph.clock)
+        ((path, reduced),) = graph.buses["shared"].treated
+        reduction, heard = ENGINE.run([reduced, rendered_input(graph)])
+        np.testing.assert_array_equal(reduction, get(stack, path).reduction(heard, graph.clock))
         self.assertGreater(float(reduction.max()), 1.0)
         self.assertLessEqual(float(np.abs(rendered(stack)["output"]).max()), 10 ** (-6 / 20) + 1e-6)
+
+
+def rendered_input(graph):
+    """What goes into the only treatment of the shared bus."""
+    (treated,) = graph.buses["shared"].treated
+    return treated[1].inputs[0]
 
 
 class KeyedPointTest(unittest.TestCase):
     def test_a_keyed_bell_dips_at_the_hits_alone(self):
         kick = Kick(hits=(0.0, 2.0), mute=True)
-        source = ToneSource(tones=(Tone(shape="sine"),), velocity=0.0, envelope=HELD)
+        source = ToneSource(tones=(Tone(shape="sine"),), velocity=0.0)
         layer = Layer(
-            id="bass", source=source, path=path_of(eq=(KeyedBell(frequency_hz=110.0, gain_db=-12.0, release_ms=40.0),))
+            id="bass",
+            source=source,
+            voice=HELD,
+            path=path_of(eq=(KeyedBell(frequency_hz=110.0, gain_db=-12.0, release_ms=40.0),)),
         )
         stack = plain_stack(layers=(layer,), kick=kick, pattern=(Note(length_beats=4.0, pitch=45),))
         out = rendered(stack)["output"][0]

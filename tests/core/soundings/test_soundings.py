@@ -19,11 +19,13 @@ from apilado.core.render.engine import Engine
 from apilado.core.soundings.measures import measure
 from apilado.core.soundings.registry import RULES, sound
 from apilado.core.sources.layer_sound import LayerSound
-from apilado.core.sources.tone import Envelope, Tone, ToneSource
+from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.voice import Envelope, Voice
 from apilado.core.treatments.soft_clip import SoftClip
 from apilado.demo.stacks import lock_gate, slipway
 from apilado.errors import NotFound
-from tests.support import ENGINE, loader, path_of, plain_stack, rendered
+from tests.support import ENGINE, loader, path_of, rendered
+from tests.support import plain_stack as bare_stack
 
 
 def soundings_of(stack):
@@ -38,8 +40,16 @@ def worst(stack, name):
     return by_id(stack, name)[0]
 
 
-SINE = ToneSource(tones=(Tone(shape="sine"),), velocity=0.0, envelope=Envelope(sustain=1.0))
-SAW = ToneSource(tones=(Tone(shape="saw"),), velocity=0.0, envelope=Envelope(sustain=1.0))
+HELD = Voice(envelope=Envelope(sustain=1.0))
+
+
+def plain_stack(**changes):
+    """A plain stack whose notes are held."""
+    return bare_stack(**{"voice": HELD, **changes})
+
+
+SINE = ToneSource(tones=(Tone(shape="sine"),), velocity=0.0)
+SAW = ToneSource(tones=(Tone(shape="saw"),), velocity=0.0)
 
 
 def two(**changes):
@@ -305,11 +315,11 @@ class LowEndTest(unittest.TestCase):
         return found
 
     def stack(self, tone=None, *, source=None, above=(), **changes):
-        envelope = Envelope(attack_ms=3.0, sustain=1.0, release_ms=40.0)
-        source = source or ToneSource(tones=(tone or Tone(shape="sine"),), velocity=0.0, envelope=envelope)
+        voice = changes.pop("voice", None) or Voice(envelope=Envelope(attack_ms=3.0, sustain=1.0, release_ms=40.0))
+        source = source or ToneSource(tones=(tone or Tone(shape="sine"),), velocity=0.0)
         layers = (Layer(id="sub", name="sub", source=source, **changes), *above)
         crossovers = (Crossover(frequency_hz=120.0),) if above else ()
-        return plain_stack(layers=layers, crossovers=crossovers, pattern=self.NOTES)
+        return plain_stack(layers=layers, crossovers=crossovers, pattern=self.NOTES, voice=voice)
 
     def test_sub_octave(self):
         self.assertEqual(worst(self.stack(), "sub-octave").status, "fine")
@@ -331,8 +341,9 @@ class LowEndTest(unittest.TestCase):
         self.assertLess(worst(apply(rumble, found.fix), "sub-ends").value, found.value)
 
     def test_sub_start(self):
-        clicks = ToneSource(tones=(Tone(shape="sine", phase="free"),), envelope=Envelope(attack_ms=0.5, release_ms=3.0))
-        self.check(self.stack(source=clicks), "sub-start")
+        clicks = ToneSource(tones=(Tone(shape="sine", phase="free"),))
+        quick = Voice(envelope=Envelope(attack_ms=0.5, release_ms=3.0))
+        self.check(self.stack(source=clicks, voice=quick), "sub-start")
 
     def test_sub_full(self):
         for third, status in ((0.05, "fine"), (0.1, "fine"), (0.14, "look"), (0.3, "fault")):
@@ -361,8 +372,8 @@ class LowEndTest(unittest.TestCase):
         self.assertLess(worst(self.stack(Tone(shape="saw")), "small-speaker").value, 24.0)
 
     def test_voice_match(self):
-        other = ToneSource(tones=(Tone(),), glide_ms=300.0, envelope=Envelope(release_ms=900.0))
-        stack = self.stack(above=(Layer(id="mid", name="mid", source=other, span=Span(first=1, last=1)),))
+        other = Voice(glide_ms=300.0, envelope=Envelope(release_ms=900.0))
+        stack = self.stack(above=(Layer(id="mid", name="mid", voice=other, span=Span(first=1, last=1)),))
         slides = tuple(n.model_copy(update={"slide": i == 2}) for i, n in enumerate(stack.pattern))
         self.check(stack.model_copy(update={"pattern": slides}), "voice-match")
 
@@ -441,10 +452,10 @@ class LowEndTest(unittest.TestCase):
 
     def test_clicks_are_heard_where_they_are(self):
         soft = Envelope(attack_ms=20.0, sustain=1.0, release_ms=60.0)
-        source = ToneSource(tones=(Tone(shape="sine", start_phase_deg=90.0),), velocity=0.0, envelope=soft)
-        self.assertEqual(worst(self.stack(source=source), "sub-start").status, "fine")
-        hard = source.model_copy(update={"envelope": Envelope(attack_ms=0.5, sustain=1.0, release_ms=60.0)})
-        clicking = self.stack(source=hard)
+        source = ToneSource(tones=(Tone(shape="sine", start_phase_deg=90.0),), velocity=0.0)
+        self.assertEqual(worst(self.stack(source=source, voice=Voice(envelope=soft)), "sub-start").status, "fine")
+        hard = Voice(envelope=Envelope(attack_ms=0.5, sustain=1.0, release_ms=60.0))
+        clicking = self.stack(source=source, voice=hard)
         found = worst(clicking, "sub-start")
         self.assertIn("clicks at 4 places", found.sentence)
         self.assertEqual(len(found.show.beats), 4)

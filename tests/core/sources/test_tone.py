@@ -9,19 +9,20 @@ from apilado.core.measure.pitch import pitch_hz
 from apilado.core.notes import Note, voice_notes, voice_runs
 from apilado.core.sources.base import Score
 from apilado.core.sources.take import TakeSource
-from apilado.core.sources.tone import Envelope, Tone, ToneSource
+from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.voice import Envelope, Voice
 from tests.support import loader, sha256, sine, wav
 
 CLOCK = Clock(tempo_bpm=120.0, beats=4.0, rate_hz=48000, looped=True)
-ORGAN = Envelope(attack_ms=0.5, sustain=1.0, release_ms=20.0)
+ORGAN = Voice(envelope=Envelope(attack_ms=0.5, sustain=1.0, release_ms=20.0))
 
 
-def played(source, *notes, transpose=0, clock=CLOCK, seed=1):
-    return source.render(Score(notes, transpose, seed), clock, loader({}))
+def played(source, *notes, transpose=0, clock=CLOCK, seed=1, voice=ORGAN):
+    return source.render(Score(notes, transpose, seed, voice), clock, loader({}))
 
 
 def tone_source(**values):
-    return ToneSource(tones=(Tone(**{"shape": "sine", **values}),), envelope=ORGAN, velocity=0.0)
+    return ToneSource(tones=(Tone(**{"shape": "sine", **values}),), velocity=0.0)
 
 
 class ToneTest(unittest.TestCase):
@@ -74,9 +75,9 @@ class ToneTest(unittest.TestCase):
             self.assertLess(np.abs(np.diff(curve)).max(), 0.01)
 
     def test_glide_reaches_the_next_pitch_in_its_time(self):
-        source = ToneSource(tones=(Tone(shape="sine"),), envelope=ORGAN, glide_ms=100.0)
+        source = ToneSource(tones=(Tone(shape="sine"),))
         notes = (Note(length_beats=1.0, pitch=45), Note(start_beats=1.0, length_beats=2.0, pitch=57, slide=True))
-        audio = played(source, *notes)
+        audio = played(source, *notes, voice=ORGAN.model_copy(update={"glide_ms": 100.0}))
         self.assertAlmostEqual(pitch_hz(audio[0, 24000 + 5200 : 24000 + 14800], 48000), 220.0, delta=0.3)
         middle = pitch_hz(audio[0, 24000 + 2200 : 24000 + 2600], 48000)
         self.assertAlmostEqual(middle, 110 * 2**0.5, delta=4.0)
@@ -120,7 +121,7 @@ class TakeTest(unittest.TestCase):
     def test_laid_on_the_timeline(self):
         content = wav(sine(100.0, 0.5))
         source = TakeSource(asset=sha256(content), start_beats=1.0, skip_ms=100.0, gain_db=-6.0206)
-        out = source.render(Score((), 0, 0), CLOCK, loader({sha256(content): content}))
+        out = source.render(Score((), 0, 0, ORGAN), CLOCK, loader({sha256(content): content}))
         self.assertEqual(out.shape, (2, 96000))
         np.testing.assert_array_equal(out[:, :24000], 0.0)
         assert_allclose(out[:, 24200:43000], 0.5 * sine(100.0, 0.5)[:, 5000:23800], atol=1e-4)
@@ -128,6 +129,6 @@ class TakeTest(unittest.TestCase):
     def test_beyond_the_end_it_is_cut(self):
         content = wav(sine(100.0, 2.5))
         source = TakeSource(asset=sha256(content), start_beats=2.0)
-        out = source.render(Score((), 0, 0), CLOCK, loader({sha256(content): content}))
+        out = source.render(Score((), 0, 0, ORGAN), CLOCK, loader({sha256(content): content}))
         np.testing.assert_array_equal(out[:, :48000], 0.0)
         self.assertAlmostEqual(float(out[0, -1]), 0.0, places=3)
