@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -32,6 +33,18 @@ class Note(Model):
 def in_order(notes: tuple[Note, ...]) -> tuple[Note, ...]:
     """Notes by where they start, the lowest first."""
     return tuple(sorted(notes, key=lambda note: (note.start_beats, note.pitch)))
+
+
+def again(notes: Sequence[Note], every_beats: float, beats: float) -> tuple[Note, ...]:
+    """Notes played again and again after a number of beats, up to `beats`; those that begin later than that are not."""
+    inside = [note for note in notes if note.start_beats < every_beats]
+    rounds = range(math.ceil(beats / every_beats))
+    found = [
+        note.model_copy(update={"start_beats": note.start_beats + number * every_beats})
+        for number in rounds
+        for note in inside
+    ]
+    return in_order(tuple(note for note in found if note.start_beats < beats))
 
 
 @dataclass(frozen=True)

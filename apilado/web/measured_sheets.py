@@ -72,7 +72,7 @@ def drum(measures: Measures, selected: str) -> dict[str, Any]:
     """Pitch, punch, length; the tail against the first note after it."""
     stack, name = measures.stack, drum_name(measures.stack, selected)
     facts = measures.drum_facts(name)
-    starts = sorted({note.start_beats for note in stack.pattern if note.start_beats < stack.beats})
+    starts = sorted({note.start_beats for note in stack.played() if note.start_beats < stack.beats})
     waits = []
     for hit in stack.drum(name).hits:
         if starts and hit < stack.beats:

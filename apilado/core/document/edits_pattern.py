@@ -34,7 +34,10 @@ class ReplaceNote(Edit):
                 raise InvalidEdit(f"there is no {name} at {_place(data, self.was.start_beats)} any more")
             pattern.remove(was)
         if self.now is not None:
-            pattern.append(self.now.model_dump(mode="json"))
+            now = self.now.model_dump(mode="json")
+            if data["pattern_bars"]:  # a note put where the pattern is repeated belongs into its first round
+                now["start_beats"] %= data["pattern_bars"] * data["beats_per_bar"]
+            pattern.append(now)
             pattern.sort(key=lambda note: (note["start_beats"], note["pitch"]))
 
     def title(self, before: Stack, after: Stack) -> str:

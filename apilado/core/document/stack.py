@@ -16,7 +16,7 @@ from apilado.core.document.layer import MOST_NOTES, Layer
 from apilado.core.document.movement import MOST_MOVEMENTS, Movement
 from apilado.core.document.path import MOST_STEPS, AnyBusStep, Equaliser, Points, eqs_in
 from apilado.core.dsp.crossovers import Border, border
-from apilado.core.notes import Note, in_order
+from apilado.core.notes import Note, again, in_order
 from apilado.core.parameters import Model, choice, group, integer, number, parts, switch, text
 from apilado.core.parts import Part
 from apilado.core.sources.voice import Voice
@@ -108,6 +108,14 @@ class Stack(Model):
     key: str = Field(default="F minor", json_schema_extra={"enum": list(KEYS)})
     sample_rate: SampleRate = choice(48000, label="Sample rate", unit="Hz")
     seed: int = integer(1, low=0, high=2**31 - 1, label="Seed")
+    pattern_bars: int = integer(
+        0,
+        low=0,
+        high=MOST_BARS,
+        label="Pattern",
+        unit="bars",
+        help="After so many bars the notes begin again; 0: they are as long as the piece",
+    )
     voice: Voice = group(Voice, label="Voice")
     pattern: tuple[Note, ...] = Field(default=(), max_length=MOST_NOTES)
     kick: Kick = Kick()
@@ -129,6 +137,16 @@ class Stack(Model):
     def beats(self) -> float:
         """Length of the loop."""
         return float(self.bars * self.beats_per_bar)
+
+    @property
+    def pattern_beats(self) -> float:
+        """After how many beats the notes begin again."""
+        return float(self.pattern_bars * self.beats_per_bar) or self.beats
+
+    def played(self, notes: tuple[Note, ...] | None = None) -> tuple[Note, ...]:
+        """Notes as they are played over the piece, the stack's pattern if none are given."""
+        found = self.pattern if notes is None else notes
+        return again(found, self.pattern_beats, self.beats) if self.pattern_bars else found
 
     def layer(self, layer_id: str) -> Layer | None:
         """The layer of that id, or None."""

@@ -47,7 +47,7 @@ def root_of(stack: Stack, layer: Layer) -> Layer:
 def layer_notes(stack: Stack, layer: Layer) -> tuple[Note, ...]:
     """The notes a layer sounds with: of the layer that its sound begins with, that one's own or the stack's."""
     notes = root_of(stack, layer).notes
-    return stack.pattern if notes is None else notes
+    return stack.played(notes)
 
 
 def voice_of(stack: Stack, layer: Layer) -> Voice:

@@ -111,7 +111,7 @@ class Moves:
         factors: dict[int, float] = {}
         if movement.begins == "note":
             layer = find(stack, owner_of(path))
-            notes = self._notes(layer) if isinstance(layer, Layer) else stack.pattern
+            notes = self._notes(layer) if isinstance(layer, Layer) else stack.played()
             factors = {clock.sample_at(n.start_beats): _factor(movement, n) for n in voice_notes(notes, clock.beats)}
         elif movement.begins == "bar":
             factors = {clock.sample_at(float(bar * stack.beats_per_bar)): 1.0 for bar in range(stack.bars)}

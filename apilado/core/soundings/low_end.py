@@ -77,7 +77,7 @@ def fundamentals(measures: Measures) -> list[float]:
     if sub is not None:
         found = measures.fundamentals
         return [found[n.pitch] for n in measures.notes[sub.id] if n.pitch in found]
-    return [float(midi_to_hz(float(n.pitch))) for n in measures.stack.pattern if n.start_beats < measures.stack.beats]
+    return [float(midi_to_hz(float(n.pitch))) for n in measures.stack.played() if n.start_beats < measures.stack.beats]
 
 
 def border_advice(measures: Measures) -> BorderAdvice | None:

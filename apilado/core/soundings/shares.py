@@ -158,7 +158,7 @@ def voice_match(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding
     model, *_ = voices.values()
     _, *others = tones
     glides = {round(voice.glide_ms) for voice in voices.values()}
-    if any(note.slide for note in stack.pattern) and len(glides) > 1:
+    if any(note.slide for note in stack.played()) and len(glides) > 1:
         said.append(f"glides of {' and '.join(f'{g} ms' for g in sorted(glides))}")
     own = [root.name for root in roots.values() if root.notes is not None]
     if own:

@@ -45,7 +45,7 @@ def _around(measures: Measures, hertz: float) -> float:
 def sub_octave(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     """Is there energy at the notes' fundamentals, and not an octave below?"""
     sub, stack = measures.sub, measures.stack
-    pitches = {note.pitch for note in stack.pattern if note.start_beats < stack.beats}
+    pitches = {note.pitch for note in stack.played() if note.start_beats < stack.beats}
     wanted = {pitch: float(midi_to_hz(float(pitch))) for pitch in pitches}
     if sub is None or not wanted or not measures.sounding:
         return []

@@ -39,7 +39,8 @@ def passage(stack: Stack, view: View) -> str:
         _hits(stack, view, view.height, handles=False),
         _sweeps(stack, view),
         border_lines(stack, view, view.passage),
-        *[_note(stack, view, note) for note in stack.pattern if note.start_beats < stack.beats],
+        *[_again(stack, view, note) for note in stack.played() if note.start_beats >= stack.pattern_beats],
+        *[_note(stack, view, note) for note in stack.pattern if note.start_beats < _own_beats(stack)],
     ]
     if not stack.pattern:
         hint = "No notes yet: double-click here, or read a MIDI file in the sheet."
@@ -63,6 +64,19 @@ def _note_names(stack: Stack, view: View) -> str:
             placed.append(y)
             parts.append(label(midi_to_name(pitch), 3, y + 4.0, class_="grid-label note-name"))
     return "".join(parts)
+
+
+def _own_beats(stack: Stack) -> float:
+    """Up to where the notes of the pattern itself are played."""
+    return min(stack.pattern_beats, stack.beats)
+
+
+def _again(stack: Stack, view: View, note: Note) -> str:
+    """A note of a round that only repeats the pattern: it is seen, and changed in the first round."""
+    x, end = view.x(note.start_beats, stack), view.x(min(note.end_beats, stack.beats), stack)
+    y = view.y(float(midi_to_hz(float(note.pitch))))
+    bar = tag("rect", x=x, y=y - NOTE_HEIGHT / 2, width=max(end - x, 3.0), height=NOTE_HEIGHT)
+    return tag("g", tag("title", "Repeats the pattern: change it in the first round"), bar, class_="note-again")
 
 
 def _note(stack: Stack, view: View, note: Note) -> str:

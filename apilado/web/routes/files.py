@@ -135,7 +135,7 @@ def export(request: Request, stack_id: int, kind: str) -> Response:
         return _download(stack_to_json(stack).encode(), f"{name}.json", "application/json")
     if kind == "midi":
         content = write_midi(
-            stack.pattern, tempo_bpm=stack.tempo_bpm, beats_per_bar=stack.beats_per_bar, name=stack.name
+            stack.played(), tempo_bpm=stack.tempo_bpm, beats_per_bar=stack.beats_per_bar, name=stack.name
         )
         return _download(content, f"{name}.mid", "audio/midi")
     raise NotFound(f"a stack is exported as bundle, json or midi, not as '{kind}'")
