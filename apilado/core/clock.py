@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
 
 from apilado.core.units import beats_to_samples, ms_to_samples
 
@@ -13,7 +16,8 @@ class Clock:
     """Tempo, rate and extent of one render.
 
     A looped render has exactly the frames of its beats and its end runs into its start; a one-pass render starts
-    from silence and adds `tail_seconds` after its last beat.
+    from silence and adds `tail_seconds` after its last beat. A stretch is cut out of the endless repetition: it begins
+    at any frame of it, and what sounds at that moment has begun before.
     """
 
     tempo_bpm: float
@@ -21,6 +25,40 @@ class Clock:
     rate_hz: int
     looped: bool
     tail_seconds: float = 0.0
+    begins: int | None = None
+    """Of a stretch: the frame of the endless repetition, counted from a beginning of the loop, at which it begins."""
+    extent: int = 0
+    """Of a stretch: its frames."""
+
+    @cached_property
+    def comes_round(self) -> bool:
+        """Whether the first note follows on the last: in a loop, and in a stretch of its repetition."""
+        return self.looped or self.begins is not None
+
+    @cached_property
+    def whole(self) -> Clock:
+        """The loop that a stretch is cut out of; any other clock itself."""
+        return self if self.begins is None else replace(self, looped=True, begins=None, extent=0)
+
+    def stretch(self, begins: int, extent: int) -> Clock:
+        """A stretch of this loop's endless repetition, from a frame on, so many frames long."""
+        return replace(self, looped=False, tail_seconds=0.0, begins=begins, extent=extent)
+
+    def places(self, start: int, length: int) -> list[int]:
+        """Where in the render something lies that starts at a frame of the loop and lasts so many frames.
+
+        Once, where it starts, in a loop or a single pass; in a stretch as often as it comes by, before its first frame
+        too where it reaches into it.
+        """
+        if self.begins is None:
+            return [start]
+        first = -(-(self.begins - length + 1 - start) // self.loop_frames)
+        last = (self.begins + self.frames - 1 - start) // self.loop_frames
+        return [start + round_ * self.loop_frames - self.begins for round_ in range(first, last + 1)]
+
+    def around(self) -> NDArray[np.int64]:
+        """The frame of the loop at each frame of a stretch, shape (frames,)."""
+        return (np.arange(self.frames) + (self.begins or 0)) % self.loop_frames
 
     @cached_property
     def loop_frames(self) -> int:
@@ -30,6 +68,8 @@ class Clock:
     @cached_property
     def frames(self) -> int:
         """Frames of the whole render."""
+        if self.begins is not None:
+            return self.extent
         return self.loop_frames + (0 if self.looped else round(self.tail_seconds * self.rate_hz))
 
     def sample_at(self, beats: float) -> int:

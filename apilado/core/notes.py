@@ -86,7 +86,7 @@ def voice_runs(notes: Sequence[Note], clock: Clock, mode: str = "slides") -> lis
     for index, group in enumerate(groups):
         start = starts[index]
         following = starts[index + 1] if index + 1 < len(groups) else None
-        if following is None and clock.looped:
+        if following is None and clock.comes_round:
             following = starts[0] + clock.loop_frames
         runs.append(
             Run(

@@ -46,6 +46,17 @@ class Curve:
         first = np.interp(-count, at, values)
         return Curve(np.append(0, at[inside] + count), np.append(first, values[inside]))
 
+    def stretch(self, begins: int, frames: int) -> Curve:
+        """What the curve of a loop does in so many frames of its endless repetition from a frame on."""
+        rounds = range(begins // self.frames, (begins + frames) // self.frames + 1)
+        at = np.concatenate([self.at[:-1] + round_ * self.frames for round_ in rounds])
+        values = np.tile(self.values[:-1], len(rounds))
+        inside = (at > begins) & (at < begins + frames)
+        ends = [np.interp(place % self.frames, self.at, self.values) for place in (begins, begins + frames)]
+        return Curve(
+            np.concatenate([[0], at[inside] - begins, [frames]]), np.concatenate([ends[:1], values[inside], ends[1:]])
+        )
+
 
 if TYPE_CHECKING:
     Value: TypeAlias = float | Curve

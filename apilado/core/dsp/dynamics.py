@@ -19,6 +19,8 @@ from apilado.core.dsp.audio import Audio, wrapped_tail
 from apilado.core.dsp.curves import Curve, Value, mapped, rows, wrapped_value
 from apilado.core.units import ms_to_samples
 
+FORGOTTEN = 8.0
+"""Time constants after which a level counts as forgotten where a stretch is rendered: -70 dB are left."""
 SETTLED_CONSTANTS = 12.0
 """Time constants after which a memory counts as gone: 6 millionths are left."""
 

@@ -141,7 +141,10 @@ def _between(audio: Audio, share: float, *, looped: bool) -> Audio:
 
 
 def mixed_at(total: Audio, part: Audio, at: int, *, looped: bool) -> None:
-    """Adds a part to `total` in place from frame `at`; what passes the end of a loop goes on from its start."""
+    """Adds a part to `total` in place from frame `at`; what passes the end of a loop goes on from its start.
+
+    What is not looped may begin before the first frame, and loses what lies there.
+    """
     frames = total.shape[1]
     if looped:
         at %= frames
@@ -151,5 +154,6 @@ def mixed_at(total: Audio, part: Audio, at: int, *, looped: bool) -> None:
             total[:, at : at + count] += part[:, done : done + count]
             done, at = done + count, 0
     elif at < frames:
+        part, at = part[:, max(0, -at) :], max(0, at)
         count = min(frames - at, part.shape[1])
         total[:, at : at + count] += part[:, :count]

@@ -30,6 +30,10 @@ class DuckShape(Model):
         """How long before a hit it may begin."""
         raise NotImplementedError
 
+    def memory_ms(self) -> float:
+        """For how long it remembers the level of its key; 0 where it follows the hits alone."""
+        return 0.0
+
     def back_ms(self, clock: Clock) -> float:
         """The time that brings the bass back: what is shown as a part of the gap between hits."""
         raise NotImplementedError

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Value, least
-from apilado.core.dsp.dynamics import Detector, whole_reduction
+from apilado.core.dsp.dynamics import FORGOTTEN, Detector, whole_reduction
 from apilado.core.dsp.equaliser import butterworth_high_pass, butterworth_low_pass
 from apilado.core.dsp.filters import NO_SECTIONS, filtered
 from apilado.core.ducks.base import DuckShape
@@ -20,6 +20,8 @@ from apilado.core.parameters import choice, number
 RMS_MS = 10.0
 SHORTEST_RELEASE_MS = 5.0
 KEY_SLOPE_DB_PER_OCTAVE = 12
+KEY_FILTER_MS = 200.0
+"""The filter of the key has rung out by then, down to its lowest cut."""
 
 
 class KeyedDuck(DuckShape):
@@ -78,6 +80,10 @@ class KeyedDuck(DuckShape):
     def lead_ms(self) -> float:
         # Its attack comes after the hit's onset, not before it: ahead of a hit only the look-ahead moves anything.
         return self.lookahead_ms
+
+    def memory_ms(self) -> float:
+        detector = self.detector()
+        return FORGOTTEN * (detector.attack_ms + detector.release_ms + detector.rms_ms) + self.hold_ms + KEY_FILTER_MS
 
     def back_ms(self, clock: Clock) -> float:
         return self.hold_ms + self.release_ms

@@ -89,7 +89,7 @@ class Builder:
         self._shaped: dict[str, Stage] = {}
         self._keys: dict[tuple[str, tuple[float, ...]], Stage] = {}
         self.hits = {name: self._hit(name) for name in stack.drum_names()}
-        self.moves = Moves(stack, clock, self.key, lambda layer: layer_notes(stack, layer))
+        self.moves = Moves(stack, clock, self._whole_key, lambda layer: layer_notes(stack, layer))
 
     def _hit(self, name: str) -> Stage:
         """One hit of a drum, with all that is done to it."""
@@ -117,6 +117,10 @@ class Builder:
         if (name, hits) not in self._keys:
             self._keys[name, hits] = stage(steps.hits_track, self.hits[name], hits=hits, clock=self.clock)
         return self._keys[name, hits]
+
+    def _whole_key(self, name: str) -> Stage:
+        """A drum's hits over the whole loop, before its level."""
+        return stage(steps.hits_track, self.hits[name], hits=self.stack.drum(name).hits, clock=self.clock.whole)
 
     def reduction(self, ducker: Ducker, key: Stage) -> Stage:
         """A ducker's gain reduction."""
@@ -180,7 +184,7 @@ class Builder:
             raw = layer.source.follows(treated=False) is not None
             return self.source(parent) if raw else self.shaped(parent)
         context, score = {"load": self.load}, score_of(self.stack, layer)
-        moved = self.moves.of(f"layers/{layer.id}/source")
+        moved = self.moves.of(f"layers/{layer.id}/source", whole=True)
         given = {"source": moved.still(layer.source), "score": score, "clock": self.clock}
         return moving(steps.play_source, moved=moved, context=context, **given)
 

@@ -53,20 +53,28 @@ class Moves:
         key: Callable[[str], Stage],
         notes: Callable[[Layer], tuple[Note, ...]],
     ) -> None:
-        self.stack, self.clock, self._key, self._notes = stack, clock, key, notes
+        self.stack, self.clock, self._key, self._notes = stack, clock.whole, key, notes
+        self._stretch = clock if clock.begins is not None else None
         self._targets: dict[str, list[tuple[Movement, Target]]] = {}
         self._curves: dict[str, Stage] = {}
         for movement in stack.movements:
             for target in movement.targets if movement.on else ():
                 self._targets.setdefault(target.path, []).append((movement, target))
 
-    def of(self, address: str, *names: str) -> Moved:
-        """What moves of the part at an address: anything in it, or only the values that are named."""
+    def of(self, address: str, *names: str, whole: bool = False) -> Moved:
+        """What moves of the part at an address: anything in it, or only the values that are named.
+
+        Args:
+            whole: with the curves of the whole loop, also where only a stretch of it is rendered.
+        """
         paths = [path for path in self._targets if within(path, address) and path != address]
         depth = len(parts_of(address))
         inner = {path: "/".join(parts_of(path)[depth:]) for path in paths}
         chosen = [path for path in paths if not names or inner[path] in names]
-        return Moved(tuple(inner[path] for path in chosen), tuple(self.curve(path) for path in chosen))
+        curves = [self.curve(path) for path in chosen]
+        if self._stretch is not None and not whole:
+            curves = [stage(steps.cut_curve, each, clock=self._stretch) for each in curves]
+        return Moved(tuple(inner[path] for path in chosen), tuple(curves))
 
     def curve(self, path: str) -> Stage:
         """The stage of the curve of the value at an address."""

@@ -41,6 +41,8 @@ P = TypeVar("P", bound=BaseModel)
 FOLLOWING_RATIO = 1e6
 """So steep a curve gives the level itself."""
 NOTE_LEVEL_RAMP_MS = 4.0
+LONGEST_DUCK_MS = 60_000.0
+"""A hit longer ago than this turns nothing down any more."""
 HIT_ENDS_DB = -100.0
 
 
@@ -136,6 +138,11 @@ def follow(key: Audio, *, course: FollowCourse, smooth_frames: int, clock: Clock
     return courses.smoothed(found, smooth_frames, looped=clock.looped)
 
 
+def cut_curve(whole: Curve, *, clock: Clock) -> Curve:
+    """What a curve of the loop does in a stretch of its repetition."""
+    return whole.stretch(clock.begins or 0, clock.frames)
+
+
 def curve(
     *moving: Curve, base: float, travels: tuple[tuple[float, bool], ...], low: float, high: float, octaves: bool
 ) -> Curve:
@@ -183,6 +190,8 @@ def note_gain(levels_db: dict[int, float], notes: tuple[Note, ...], clock: Clock
 
     In a loop the ramp to the first note begins before the seam, from the level of the last.
     """
+    if clock.begins is not None:
+        return note_gain(levels_db, notes, clock.whole)[clock.around()]
     played = voice_notes(notes, clock.beats)
     if not played:
         return np.ones(clock.frames, np.float32)
@@ -285,14 +294,15 @@ def hits_track(hit: Audio, *, hits: tuple[float, ...], clock: Clock) -> Audio:
     fade = clock.samples_in_ms(2.0)
     for index, start in enumerate(starts):
         following = starts[index + 1] if index + 1 < len(starts) else None
-        if following is None and clock.looped:
+        if following is None and clock.comes_round:
             following = starts[0] + clock.loop_frames
         part = hit
         if following is not None and following - start < hit.shape[1]:
             part = hit[:, : following - start].copy()
             count = min(fade, part.shape[1])
             part[:, part.shape[1] - count :] *= np.linspace(1.0, 0.0, count, dtype=np.float32)
-        mixed_at(out, part, start, looped=clock.looped)
+        for place in clock.places(start, part.shape[1]):
+            mixed_at(out, part, place, looped=clock.looped)
     return out
 
 
@@ -300,4 +310,6 @@ def duck_reduction(
     key: Audio, *curves: Curve, shape: DuckShape, names: tuple[str, ...] = (), hits: tuple[float, ...], clock: Clock
 ) -> NDArray[np.float32]:
     """A ducker's gain reduction in dB, frame by frame."""
-    return driven_by(shape, names, curves).reduction(key, tuple(clock.sample_at(beat) for beat in hits), clock)
+    longest = clock.samples_in_ms(LONGEST_DUCK_MS)
+    starts = tuple(sorted(place for beat in hits for place in clock.places(clock.sample_at(beat), longest)))
+    return driven_by(shape, names, curves).reduction(key, starts, clock)

@@ -14,6 +14,7 @@ from apilado.core.document.layer import Layer
 from apilado.core.document.path import AnyStep, treatments_in
 from apilado.core.document.stack import Stack, borders_of
 from apilado.core.dsp.crossovers import Part, cut, in_a_row
+from apilado.core.dsp.dynamics import FORGOTTEN
 from apilado.core.dsp.filters import Sections, settle_frames
 from apilado.core.dsp.linear_phase import Taps, band_taps, mono_low
 from apilado.core.render.builder import root_of, score_of
@@ -32,6 +33,24 @@ def tail_seconds(stack: Stack, rate_hz: int) -> float:
     layers = max((tail.layer_seconds(layer) for layer in stack.layers), default=0.0)
     drums = max(tail.drum_seconds(name) for name in stack.drum_names())
     return max(0.0, layers + bus + shared, drums + shared) + MARGIN_SECONDS
+
+
+def memory_seconds(stack: Stack, rate_hz: int) -> float:
+    """How long before a moment the sound may lie that is still heard in it, down to -60 dB or less.
+
+    Filters ring as long as after the last beat; what follows levels remembers them for some time constants. Sources
+    and hits remember nothing: each of their notes is made from its own start.
+    """
+    tail = _Tail(stack, rate_hz)
+    buses = [("bus", stack.bus.path), *([("shared", stack.shared.path)] if stack.shared.on else [])]
+    after = sum(tail.path_seconds(owner, path) + tail.level_seconds(path) for owner, path in buses)
+    limiters = [stack.bus.limiter, *([stack.shared.limiter] if stack.shared.on else [])]
+    after += sum(FORGOTTEN * limiter.release_ms / 1000.0 for limiter in limiters if limiter.on)
+    if stack.bus.mono_below_hz > 0.0:
+        after += tail.taps_seconds(mono_low(stack.bus.mono_below_hz, rate_hz))
+    layers = max((tail.remembered_seconds(layer) for layer in stack.layers), default=0.0)
+    ducks = max((ducker.shape.memory_ms() / 1000.0 for ducker in stack.duckers if ducker.on), default=0.0)
+    return max(layers, ducks) + after + MARGIN_SECONDS
 
 
 class _Tail:
@@ -82,6 +101,22 @@ class _Tail:
         for ducker in self.stack.duckers:
             band = ducker.band_hz()
             if ducker.on and band is not None and ducker.amount(layer.id) > 0.0:
+                seconds += 2.0 * self.taps_seconds(band_taps(*band, self.rate_hz))
+        return seconds
+
+    def level_seconds(self, path: Sequence[AnyStep]) -> float:
+        """What the treatments of a path remember of levels."""
+        return sum(step.level_memory_ms(self.clock) for step in treatments_in(path) if step.on) / 1000.0
+
+    def remembered_seconds(self, layer: Layer) -> float:
+        """What a layer remembers from its source to after its ducks."""
+        chain = [layer]
+        while (parent := self.stack.layer(chain[-1].source.follows() or "")) is not None:
+            chain.append(parent)
+        seconds = sum(self.placed_seconds(each) + self.level_seconds(each.path) for each in chain)
+        for ducker in self.stack.duckers:
+            band = ducker.band_hz()
+            if ducker.on and band is not None:
                 seconds += 2.0 * self.taps_seconds(band_taps(*band, self.rate_hz))
         return seconds
 

@@ -56,5 +56,6 @@ class TakeSource(Source):
             audio[:, :edge] *= rising(edge).astype(np.float32)
             audio[:, -edge:] *= rising(edge)[::-1].astype(np.float32)
         out = np.zeros((audio.shape[0], clock.frames), np.float32)
-        mixed_at(out, audio, start, looped=False)
+        for place in clock.places(start, audio.shape[1]):
+            mixed_at(out, audio, place, looped=False)
         return out

@@ -158,7 +158,11 @@ class ToneSource(Source):
         stereo = any(tone.copies > 1 and tone.spread > 0.0 for tone in self.tones)
         out = np.zeros((2 if stereo else 1, clock.frames), np.float32)
         for index, run in enumerate(voice_runs(score.notes, clock, score.voice.mode)):
-            mixed_at(out, self._run(run, index, score, clock, out.shape[0]), run.start, looped=clock.looped)
+            longest = run.gate_frames + clock.samples_in_ms(score.voice.envelope.release_ms)
+            places = clock.places(run.start, longest)
+            part = self._run(run, index, score, clock, out.shape[0]) if places else out[:, :0]
+            for place in places:
+                mixed_at(out, part, place, looped=clock.looped)
         return out
 
     def _run(self, run: Run, index: int, score: Score, clock: Clock, channels: int) -> Audio:

@@ -41,6 +41,10 @@ class Treatment(Part):
         """How long it may sound on after its input has ended."""
         return 0.0
 
+    def level_memory_ms(self, clock: Clock) -> float:
+        """For how long it remembers the level of its input, down to -60 dB; 0 where it follows none."""
+        return 0.0
+
     def overdone(self) -> Self | None:
         """The same, exaggerated: to hear its movement; None if it has none."""
         return None

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Value, least
-from apilado.core.dsp.dynamics import Detector, reduced, whole_reduction
+from apilado.core.dsp.dynamics import FORGOTTEN, Detector, reduced, whole_reduction
 from apilado.core.parameters import choice, number
 from apilado.core.treatments.base import Treatment, blended
 from apilado.core.units import beats_to_seconds
@@ -64,6 +64,10 @@ class Compressor(Treatment):
 
     def reduction(self, audio: Audio, clock: Clock) -> NDArray[np.float32]:
         return whole_reduction(audio, self.detector(clock.tempo_bpm), rate_hz=clock.rate_hz, looped=clock.looped)
+
+    def level_memory_ms(self, clock: Clock) -> float:
+        detector = self.detector(clock.tempo_bpm)
+        return FORGOTTEN * (detector.attack_ms + detector.release_ms + detector.rms_ms)
 
     def overdone(self) -> Self:
         return self.model_copy(

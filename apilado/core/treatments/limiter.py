@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Value, greatest, mapped, per_frame
-from apilado.core.dsp.dynamics import limited, limiter_reduction
+from apilado.core.dsp.dynamics import FORGOTTEN, limited, limiter_reduction
 from apilado.core.parameters import number
 from apilado.core.treatments.base import Treatment
 from apilado.core.units import db_to_gain
@@ -36,6 +36,9 @@ class PeakLimiter(Treatment):
     def reduction(self, audio: Audio, clock: Clock) -> NDArray[np.float32] | None:
         given = {"ceiling_db": self.ceiling_db, "release_ms": self.release_ms}
         return limiter_reduction(self._turned_up(audio), **given, rate_hz=clock.rate_hz, looped=clock.looped)
+
+    def level_memory_ms(self, clock: Clock) -> float:
+        return FORGOTTEN * self.release_ms
 
     def overdone(self) -> Self:
         return self.model_copy(update={"gain_db": min(24.0, greatest(self.gain_db) + 12.0)})
