@@ -58,6 +58,7 @@ class Run:
     pitches: tuple[tuple[int, int], ...]
     """(frames after the start, MIDI pitch), the first at 0."""
     velocity: int
+    start_beats: float
 
 
 def voice_notes(notes: Sequence[Note], beats: float) -> list[Note]:
@@ -95,6 +96,7 @@ def voice_runs(notes: Sequence[Note], clock: Clock, mode: str = "slides") -> lis
                 cut_frames=None if following is None else following - start,
                 pitches=tuple((clock.sample_at(n.start_beats) - start, n.pitch) for n in group),
                 velocity=group[0].velocity,
+                start_beats=group[0].start_beats,
             )
         )
     return runs

@@ -70,8 +70,11 @@ def without_slides(stack: Stack) -> Stack:
     def plain(notes: tuple[Note, ...] | None) -> tuple[Note, ...] | None:
         return None if notes is None else tuple(note.model_copy(update={"slide": False}) for note in notes)
 
-    moved = _with_layers(stack, lambda layer: layer.model_copy(update={"notes": plain(layer.notes)}))
-    return moved.model_copy(update={"pattern": plain(stack.pattern)})
+    def anew(layer: Layer) -> Layer:
+        voice = layer.voice and layer.voice.model_copy(update={"mode": "retrigger"})
+        return layer.model_copy(update={"notes": plain(layer.notes), "voice": voice})
+
+    return _with_layers(stack, anew).model_copy(update={"pattern": plain(stack.pattern)})
 
 
 def without_takes(stack: Stack) -> Stack:

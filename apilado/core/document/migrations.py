@@ -92,6 +92,7 @@ def _from_4(data: Data) -> Data:
             of_drum = pair[end] == "kick" or within(pair[end], "triggers")
             pair[end] = joined(pair[end], "eq") if of_drum else joined(pair[end], "path", EQ_OF_4)
     _one_voice(data)
+    data["chance"] = "order"  # as it was: the phases that were drawn are heard
     for name in ("bus", "shared"):
         data.setdefault(name, {"path": [_eq_step({})]})
     data["version"] = 5

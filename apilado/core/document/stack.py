@@ -19,6 +19,7 @@ from apilado.core.dsp.crossovers import Border, border
 from apilado.core.notes import Note, again, in_order
 from apilado.core.parameters import Model, choice, group, integer, number, parts, switch, text
 from apilado.core.parts import Part
+from apilado.core.sources.base import Chance
 from apilado.core.sources.voice import Voice
 
 FORMAT = "apilado-stack"
@@ -108,6 +109,12 @@ class Stack(Model):
     key: str = Field(default="F minor", json_schema_extra={"enum": list(KEYS)})
     sample_rate: SampleRate = choice(48000, label="Sample rate", unit="Hz")
     seed: int = integer(1, low=0, high=2**31 - 1, label="Seed")
+    chance: Chance = choice(
+        "place",
+        label="Free phases",
+        names={"place": "by a note's place", "order": "by a note's number"},
+        help="What they are drawn from besides the seed; by its place, a note keeps its phase when others come or go",
+    )
     pattern_bars: int = integer(
         0,
         low=0,

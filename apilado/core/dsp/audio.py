@@ -28,15 +28,6 @@ def as_stereo(audio: Audio) -> Audio:
     return np.ascontiguousarray(np.repeat(audio, 2, axis=0))
 
 
-def wrapped_tail(audio: Audio, frames: int) -> Audio:
-    """The last `frames` of a loop played round and round, however short the loop is."""
-    total = audio.shape[1]
-    if frames <= total:
-        return np.ascontiguousarray(audio[:, total - frames :])
-    index = np.arange(-frames, 0) % total
-    return np.ascontiguousarray(audio[:, index])
-
-
 def sounding_until(audio: Audio, floor_db: float) -> int:
     """Frames up to the last sample over a level in dB against full scale; 0 for silence."""
     loud = np.flatnonzero(np.max(np.abs(audio), axis=0, initial=0.0) > 10.0 ** (floor_db / 20.0))

@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp.curves import KNOT_FRAMES, Curve, knots
+from apilado.core.dsp.lead_in import wrapped_curve
 
 RESTART_MS = 4.0
 """A movement that begins again gets there within this time. A jump of its own may fall into it: together they take at
@@ -142,7 +143,7 @@ def smoothed(curve: Curve, window_frames: int, *, looped: bool) -> Curve:
     """The mean of a curve over the frames before each knot; round a loop, or from what it began with."""
     if window_frames <= 0:
         return curve
-    lead = curve.wrapped_tail(window_frames) if looped else None
+    lead = wrapped_curve(curve, window_frames) if looped else None
     at = np.concatenate([[-window_frames] if lead is None else lead.at[:-1] - window_frames, curve.at]).astype(float)
     values = np.concatenate([curve.values[:1] if lead is None else lead.values[:-1], curve.values])
     total = np.concatenate([[0.0], np.cumsum(np.diff(at) * (values[1:] + values[:-1]) / 2.0)])

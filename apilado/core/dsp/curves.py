@@ -37,15 +37,6 @@ class Curve:
         """The value at each frame, shape (frames,)."""
         return np.interp(np.arange(self.frames), self.at, self.values)
 
-    def wrapped_tail(self, count: int) -> Curve:
-        """What it does in the last `count` frames of a loop that goes round for ever, however short the loop is."""
-        rounds = range(-(-count // self.frames), 0, -1)
-        at = np.concatenate([*[self.at[:-1] - round_ * self.frames for round_ in rounds], [0]])
-        values = np.concatenate([*[self.values[:-1] for _ in rounds], self.values[-1:]])
-        inside = at > -count
-        first = np.interp(-count, at, values)
-        return Curve(np.append(0, at[inside] + count), np.append(first, values[inside]))
-
     def stretch(self, begins: int, frames: int) -> Curve:
         """What the curve of a loop does in so many frames of its endless repetition from a frame on."""
         rounds = range(begins // self.frames, (begins + frames) // self.frames + 1)
@@ -92,11 +83,6 @@ def greatest(value: Value) -> float:
 def least(value: Value) -> float:
     """The number, or the lowest that the curve reaches."""
     return float(np.min(value.values)) if isinstance(value, Curve) else value
-
-
-def wrapped_value(value: Value, count: int) -> Value:
-    """The value in the last `count` frames of a loop."""
-    return value.wrapped_tail(count) if isinstance(value, Curve) else value
 
 
 def rows(values: Sequence[Value]) -> tuple[NDArray[np.int64], NDArray[np.float64]]:

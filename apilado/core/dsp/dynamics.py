@@ -15,8 +15,9 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from apilado.core.dsp.audio import Audio, wrapped_tail
-from apilado.core.dsp.curves import Curve, Value, mapped, rows, wrapped_value
+from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.curves import Curve, Value, mapped, rows
+from apilado.core.dsp.lead_in import wrapped_tail, wrapped_value
 from apilado.core.units import ms_to_samples
 
 FORGOTTEN = 8.0

@@ -13,7 +13,8 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from apilado.core.dsp.audio import Audio, as_audio, wrapped_tail
+from apilado.core.dsp.audio import Audio, as_audio
+from apilado.core.dsp.lead_in import state_that_comes_back, wrapped_tail
 
 Sections = NDArray[np.float64]
 Knots = float | NDArray[np.float64]
@@ -181,13 +182,11 @@ def filtered(audio: Audio, sections: Sections, *, looped: bool) -> Audio:
 def periodic_state(audio: Audio, sections: Sections) -> NDArray[np.float64]:
     """The state in which a cascade begins a loop that has gone round for ever; shape (channels, sections, 2).
 
-    A round takes a state s to Aⁿ·s + c: A is what one silent frame makes of a state, n the frames of the loop, c what a
-    round makes of silence. The state that comes back is (1 - Aⁿ)⁻¹·c, however long the filter rings.
+    A round is Aⁿ: A is what one silent frame makes of a state, n the frames of the loop.
     """
     count = 2 * len(sections)
     unit = np.eye(count).reshape(count, len(sections), 2)
     step = np.array([run_sections(np.zeros((1, 1), np.float32), sections, state[None])[1].ravel() for state in unit]).T
     around = np.linalg.matrix_power(step, audio.shape[1])
     _, left = run_sections(audio, sections)
-    solved = np.linalg.solve(np.eye(count) - around, left.reshape(audio.shape[0], count).T)
-    return np.asarray(solved.T.reshape(left.shape), np.float64)
+    return state_that_comes_back(around, left.reshape(audio.shape[0], count)).reshape(left.shape)

@@ -17,8 +17,9 @@ from numpy.typing import NDArray
 from scipy import fft
 from scipy.signal import firwin, kaiserord, oaconvolve
 
-from apilado.core.dsp.audio import Audio, as_audio, wrapped_tail
+from apilado.core.dsp.audio import Audio, as_audio
 from apilado.core.dsp.filters import SETTLED, Sections, sections_response, settle_frames
+from apilado.core.dsp.lead_in import wrapped_tail
 
 TRUNCATED_DB = 110.0
 HEARD_DB = 60.0

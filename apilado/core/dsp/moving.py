@@ -14,10 +14,11 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from apilado.core.dsp.audio import Audio, as_audio, wrapped_tail
-from apilado.core.dsp.curves import Value, greatest, least, mapped, rows, wrapped_value
+from apilado.core.dsp.audio import Audio, as_audio
+from apilado.core.dsp.curves import Value, greatest, least, mapped, rows
 from apilado.core.dsp.equaliser import bell
 from apilado.core.dsp.filters import QUIETEST, settle_frames
+from apilado.core.dsp.lead_in import state_that_comes_back, wrapped_tail, wrapped_value
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"})
@@ -102,13 +103,9 @@ def _settle(
     values: tuple[NDArray[np.int64], NDArray[np.float64]],
     state: NDArray[np.float64],
 ) -> None:
-    """Puts `state`, at rest, where a loop that has gone round for ever begins.
-
-    The filter moves, but it is linear in what is in it: a round takes a state s to M·s + c, and s = (1 - M)⁻¹·c comes
-    back. The columns of M are what a silent round makes of each state alone.
-    """
+    """Puts `state`, at rest, where a loop that has gone round for ever begins: the filter moves, and yet is linear."""
     movement, around = np.ascontiguousarray(opened), np.eye(2)
     silence = np.zeros((2, audio.shape[1]), np.float32)
     _bell_kernel(silence, movement, *values, around, np.empty_like(silence))
     _bell_kernel(audio, movement, *values, state, np.empty_like(audio))
-    state[:] = np.linalg.solve(np.eye(2) - around.T, state.T).T
+    state[:] = state_that_comes_back(around.T, state)

@@ -18,9 +18,10 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from apilado.core.dsp.audio import Audio, as_audio, wrapped_tail
+from apilado.core.dsp.audio import Audio, as_audio
 from apilado.core.dsp.curves import Curve
 from apilado.core.dsp.filters import QUIETEST, Sections, settle_frames
+from apilado.core.dsp.lead_in import state_that_comes_back, wrapped_curve, wrapped_tail
 
 
 def state_variable_rows(sections: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -114,16 +115,16 @@ def _begin_loop(
     ahead = settle_frames(sections[np.argmax(np.max(_radii(sections), axis=1))])
     if ahead <= audio.shape[1]:
         flat = rows.reshape(rows.shape[0], -1)
-        curves = [Curve(at, column).wrapped_tail(ahead) for column in flat.T]
+        curves = [wrapped_curve(Curve(at, column), ahead) for column in flat.T]
         before = np.stack([curve.values for curve in curves], axis=1).reshape(-1, *rows.shape[1:])
         run_moving(wrapped_tail(audio, ahead), curves[0].at, before, state)
         return
-    # It moves, but it is linear in what is in it: a round takes a state s to M·s + c, and s = (1 - M)⁻¹·c comes back.
+    # It moves, and yet it is linear in what is in it.
     count = 2 * rows.shape[1]
     around = np.eye(count).reshape(count, rows.shape[1], 2)
     silence = np.zeros((1, audio.shape[1]), np.float32)
     for each in around:
         run_moving(silence, at, rows, each[None])
     run_moving(audio, at, rows, state)
-    solved = np.linalg.solve(np.eye(count) - around.reshape(count, count).T, state.reshape(-1, count).T)
-    state[:] = solved.T.reshape(state.shape)
+    found = state_that_comes_back(around.reshape(count, count).T, state.reshape(-1, count))
+    state[:] = found.reshape(state.shape)

@@ -20,7 +20,8 @@ from numba import njit
 from numpy.typing import NDArray
 from scipy.signal import firwin, kaiser_beta
 
-from apilado.core.dsp.audio import Audio, as_audio, wrapped_tail
+from apilado.core.dsp.audio import Audio, as_audio
+from apilado.core.dsp.lead_in import wrapped_tail
 
 PASS_EDGE, STOP_EDGE, STOP_DB = 0.43, 0.51, 90.0
 TAPS_PER_PHASE = 72

@@ -7,9 +7,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from apilado.core.dsp.audio import Audio, wrapped_tail
+from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.equaliser import butterworth_high_pass
 from apilado.core.dsp.filters import filtered
+from apilado.core.dsp.lead_in import wrapped_tail
 from apilado.core.units import gain_to_db, ms_to_samples
 
 ABOVE_HZ, SLOPE = 2000.0, 24

@@ -9,7 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import fft
 
-from apilado.core.dsp.audio import Audio, wrapped_tail
+from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.lead_in import wrapped_tail
 from apilado.core.measure.bands import band_centres, band_sums
 from apilado.core.measure.stem import StemMeasures
 from apilado.core.units import ms_to_samples

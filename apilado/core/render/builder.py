@@ -63,6 +63,7 @@ def score_of(stack: Stack, layer: Layer) -> Score:
         transpose=layer.transpose if plays else 0,
         seed=stack.seed,
         voice=voice_of(stack, layer),
+        chance=stack.chance,
     )
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import Any, ClassVar, Literal
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
@@ -12,6 +12,8 @@ from apilado.core.notes import Note
 from apilado.core.parameters import Model
 from apilado.core.sources.voice import Voice
 
+Chance = Literal["place", "order"]
+"""What chance hangs on besides the seed: a note's place in the piece, or its number in the list of notes."""
 AssetLoader = Callable[[str, int], Audio]
 """(SHA-256 of the content, rate in Hz) -> the whole audio at that rate."""
 
@@ -24,6 +26,7 @@ class Score:
     transpose: int
     seed: int
     voice: Voice
+    chance: Chance = "place"
 
 
 class Source(Model):

@@ -25,6 +25,8 @@ from apilado.core.sources.voice import Envelope
 from apilado.core.units import beats_to_seconds, cents_to_ratio, db_to_gain, midi_to_hz
 
 MOST_HARMONICS = 64
+TICKS_PER_BEAT = 960
+"""Chance tells places apart that lie as far from one another."""
 
 
 class Tone(Part):
@@ -174,7 +176,8 @@ class ToneSource(Source):
             track = track * cents_to_ratio(100.0 * self.drop_semitones * fall)
         track = _shifted(track, in_run(self.pitch_st, run, gain.shape[0]), 100.0)
         for number_, tone in enumerate(self.tones):
-            generator = np.random.default_rng([score.seed, number_, index])
+            drawn_from = index if score.chance == "order" else round(run.start_beats * TICKS_PER_BEAT)
+            generator = np.random.default_rng([score.seed, number_, drawn_from])
             level, detune = (in_run(value, run, gain.shape[0]) for value in (tone.level_db, tone.detune_cents))
             louder = np.asarray(db_to_gain(np.asarray(level)) / math.sqrt(tone.copies), np.float32)
             played, way = self._along(tone, track, run, gain.shape[0])
