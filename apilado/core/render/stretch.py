@@ -12,11 +12,8 @@ from apilado.core.clock import Clock
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.audio import Audio
 from apilado.core.render.graph import Graph, build, clock_of
-from apilado.core.render.tail import memory_seconds
+from apilado.core.render.tail import look_ahead_seconds, memory_seconds
 from apilado.core.sources.base import AssetLoader
-
-AHEAD_SECONDS = 0.25
-"""More than anything looks ahead: limiters, ducks, and the pre-ringing of linear phases above 20 Hz."""
 
 
 @dataclass(frozen=True)
@@ -40,6 +37,6 @@ def stretch_of(stack: Stack, load: AssetLoader, begins: int, frames: int, *, rat
     """
     whole: Clock = clock_of(stack, looped=True, rate_hz=rate_hz)
     lead = round(memory_seconds(stack, whole.rate_hz) * whole.rate_hz)
-    ahead = round(AHEAD_SECONDS * whole.rate_hz)
+    ahead = round(look_ahead_seconds(stack, whole.rate_hz) * whole.rate_hz)
     clock = whole.stretch(begins - lead, lead + frames + ahead)
     return Stretch(build(stack, clock, load), lead, frames)

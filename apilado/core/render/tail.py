@@ -21,6 +21,8 @@ from apilado.core.render.builder import root_of, score_of
 from apilado.core.units import beats_to_seconds
 
 MARGIN_SECONDS = 0.1
+AHEAD_SECONDS = 0.25
+"""More than limiters, ducks and mono borders look ahead."""
 
 
 def tail_seconds(stack: Stack, rate_hz: int) -> float:
@@ -51,6 +53,19 @@ def memory_seconds(stack: Stack, rate_hz: int) -> float:
     layers = max((tail.remembered_seconds(layer) for layer in stack.layers), default=0.0)
     ducks = max((ducker.shape.memory_ms() / 1000.0 for ducker in stack.duckers if ducker.on), default=0.0)
     return max(layers, ducks) + after + MARGIN_SECONDS
+
+
+def look_ahead_seconds(stack: Stack, rate_hz: int) -> float:
+    """How long after a moment the sound may lie that is heard in it already: what is of linear phase rings before."""
+    tail = _Tail(stack, rate_hz)
+    eqs = sum(
+        tail.eq_seconds(stack.points_of(address))
+        for address, eq in stack.equalisers().items()
+        if getattr(eq, "phase", "") == "linear-phase"
+    )
+    linear = any(crossover.kind == "linear-phase" for crossover in stack.crossovers)
+    splits = sum(tail.split_seconds(layer) for layer in stack.layers) if linear else 0.0
+    return eqs + splits + AHEAD_SECONDS
 
 
 class _Tail:
