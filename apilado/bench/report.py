@@ -17,20 +17,24 @@ import scipy
 
 from apilado import __version__
 from apilado.bench.reference import reference_stack, section_counts
+from apilado.core.clock import Clock
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits import apply
 from apilado.core.document.edits_borders import MoveCrossover
 from apilado.core.document.edits_values import SetValue
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.curves import Curve, knots
 from apilado.core.render.engine import Engine
 from apilado.core.render.graph import build, clock_of
 from apilado.core.soundings.measures import measure
 from apilado.core.soundings.registry import sound
+from apilado.core.treatments.compressor import Compressor
+from apilado.core.treatments.soft_clip import SoftClip
 from apilado.errors import NotFound
 
 ROUNDS = 5
-GOALS = {"library": 1.0, "edit": 0.15, "measuring": 0.5}
+GOALS = {"library": 1.0, "edit": 0.15, "measuring": 0.5, "rows": 1.2, "moving": 2.0}
 EDITS: tuple[tuple[str, Edit], ...] = (
     ("an EQ gain of one layer", SetValue(path="layers/middle/path/eq/points/cut/gain_db", value=-5.0)),
     ("a crossover", MoveCrossover(crossover="lower", frequency_hz=125.0)),
@@ -100,6 +104,22 @@ def library_seconds(stack: Stack) -> tuple[float, float] | None:
     return (median_seconds(lambda: 4, run), median_seconds(lambda: 1, run))
 
 
+def curve_ratios() -> dict[str, float]:
+    """What it costs that values may move: treatments with a value on a curve, at rest and moving, against numbers."""
+    clock = Clock(tempo_bpm=120.0, beats=32.0, rate_hz=48000, looped=True)
+    audio = (0.3 * np.random.default_rng(1).standard_normal((2, clock.frames))).astype(np.float32)
+    at = knots(clock.frames)
+    rest, sweep = np.zeros(at.shape[0]), 6.0 * np.sin(2.0 * np.pi * at / 12000.0)
+    found = {}
+    for part, name in ((Compressor(), "threshold_db"), (SoftClip(), "drive_db")):
+        plain = median_seconds(lambda: None, lambda _, p=part: p.process(audio, clock))
+        for moves, way in ((rest, "at rest"), (sweep, "moving")):
+            moved = part.model_copy(update={name: Curve(at, getattr(part, name) + moves)})
+            taken = median_seconds(lambda: None, lambda _, p=moved: p.process(audio, clock))
+            found[f"{part.label.lower()}, {way}"] = taken / plain
+    return found
+
+
 def peak_mib(bars: int) -> float:
     """The most memory a process of its own needs to render a reference stack of so many bars."""
     command = [sys.executable, "-c", f"from apilado.bench.report import print_peak; print_peak({bars})"]
@@ -148,6 +168,9 @@ def run(out: TextIO) -> int:
 
         taken = median_seconds(warm, lambda e, s=edited: render(s, e))
         ratio(name, taken / cold["all threads"], GOALS["edit"])
+    say("Values on curves against numbers, 16 s of stereo noise, one thread")
+    for name, value in curve_ratios().items():
+        ratio(name, value, GOALS["rows"] if name.endswith("at rest") else GOALS["moving"])
     say("Measuring against rendering, all threads")
 
     def rendered() -> Engine:

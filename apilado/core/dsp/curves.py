@@ -88,10 +88,16 @@ def least(value: Value) -> float:
 def rows(values: Sequence[Value]) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
     """(frames of the knots, a row of all values at each); one row at frame 0 where nothing moves."""
     curves = [value for value in values if isinstance(value, Curve)]
-    at = np.unique(np.concatenate([curve.at for curve in curves])) if curves else np.zeros(1, np.int64)
+    at = np.zeros(1, np.int64)
+    if curves:
+        alike = all(curve.at is curves[0].at for curve in curves)
+        at = curves[0].at if alike else np.unique(np.concatenate([curve.at for curve in curves]))
     found = np.empty((at.shape[0], len(values)))
     for column, value in enumerate(values):
-        found[:, column] = np.interp(at, value.at, value.values) if isinstance(value, Curve) else value
+        if isinstance(value, Curve):
+            found[:, column] = value.values if value.at is at else np.interp(at, value.at, value.values)
+        else:
+            found[:, column] = value
     return at, found
 
 

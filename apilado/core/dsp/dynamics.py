@@ -47,6 +47,7 @@ def _reduction_kernel(
     peak, smooth, held, square = state[0], state[1], state[2], state[3]
     half = 0.5 * knee_db
     last = at.shape[0] - 1
+    quiet_at, quiet = 0.0, 0.0
     for k in range(at.shape[0]):
         # Threshold, slope and range run straight from one knot to the next.
         end = at[k + 1] if k < last else key.shape[1]
@@ -59,8 +60,9 @@ def _reduction_kernel(
             slope_step = (rows[k + 1, 1] - slope) / span
             range_step = (rows[k + 1, 2] - range_db) / span
             lowest = min(lowest, rows[k + 1, 0])
-        # Below this amplitude the curve is silent: no logarithm needed.
-        quiet = 10.0 ** ((lowest - half) / 20.0)
+        if k == 0 or lowest != quiet_at:
+            # Below this amplitude the curve is silent: no logarithm needed.
+            quiet_at, quiet = lowest, 10.0 ** ((lowest - half) / 20.0)
         for n in range(at[k], end):
             level = abs(np.float64(key[0, n]))
             for c in range(1, key.shape[0]):
