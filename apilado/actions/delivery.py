@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from threading import Lock, Thread
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 import numpy as np
 
@@ -41,17 +41,18 @@ EPOCH = (1980, 1, 1, 0, 0, 0)
 class DeliveryOptions(Model):
     """What to write, and how."""
 
-    extent: Literal["loop", "one-pass"] = choice("loop", label="Extent")
-    file_format: Literal["wav", "flac"] = choice("wav", label="File")
-    bits: Literal["16", "24", "32f"] = choice("24", label="Bits")
-    rate_hz: Literal[44100, 48000, 96000] = choice(48000, label="Rate", unit="Hz")
-    mono: Literal["stereo", "mono"] = choice(
-        "stereo", label="Files of what is mono", names={"stereo": "two equal channels", "mono": "one channel"}
-    )
-    layers: bool = switch(True, label="A stem of each layer")
-    bass: bool = switch(True, label="Bass")
-    kick: bool = switch(True, label="Kick and drums")
-    mix: bool = switch(True, label="Mix")
+    extent: Annotated[Literal["loop", "one-pass"], choice(label="Extent")] = "loop"
+    file_format: Annotated[Literal["wav", "flac"], choice(label="File")] = "wav"
+    bits: Annotated[Literal["16", "24", "32f"], choice(label="Bits")] = "24"
+    rate_hz: Annotated[Literal[44100, 48000, 96000], choice(label="Rate", unit="Hz")] = 48000
+    mono: Annotated[
+        Literal["stereo", "mono"],
+        choice(label="Files of what is mono", names={"stereo": "two equal channels", "mono": "one channel"}),
+    ] = "stereo"
+    layers: Annotated[bool, switch(label="A stem of each layer")] = True
+    bass: Annotated[bool, switch(label="Bass")] = True
+    kick: Annotated[bool, switch(label="Kick and drums")] = True
+    mix: Annotated[bool, switch(label="Mix")] = True
 
 
 def safe_name(name: str) -> str:

@@ -5,9 +5,10 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Annotated
 
 from apilado.core.clock import Clock
-from apilado.core.parameters import Model, integer, number, pitch, switch
+from apilado.core.parameters import Model, integer, note_pitch, number, switch
 
 FIRST_BEAT = 1.0
 """Pages count beats from 1, as musicians do; a document holds how many have gone by."""
@@ -18,11 +19,11 @@ LEGATO_BEATS = 1e-6
 class Note(Model):
     """One note of a pattern."""
 
-    start_beats: float = number(0.0, low=0.0, high=1024.0, step=0.25, first=FIRST_BEAT, label="Beat")
-    length_beats: float = number(1.0, low=1 / 64, high=256.0, step=0.25, unit="beats", label="Length")
-    pitch: int = pitch(36, label="Pitch")
-    velocity: int = integer(100, low=1, high=127, label="Velocity")
-    slide: bool = switch(False, label="Slide", help="Glides on from the note before, with no new attack")
+    start_beats: Annotated[float, number(low=0.0, high=1024.0, step=0.25, first=FIRST_BEAT, label="Beat")] = 0.0
+    length_beats: Annotated[float, number(low=1 / 64, high=256.0, step=0.25, unit="beats", label="Length")] = 1.0
+    pitch: Annotated[int, note_pitch(label="Pitch")] = 36
+    velocity: Annotated[int, integer(low=1, high=127, label="Velocity")] = 100
+    slide: Annotated[bool, switch(label="Slide", help="Glides on from the note before, with no new attack")] = False
 
     @property
     def end_beats(self) -> float:

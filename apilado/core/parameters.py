@@ -1,8 +1,9 @@
-"""One declaration per parameter: default, range, unit, label.
+"""One declaration per parameter: range, unit, label, and whether it may move.
 
-A field made by `number`, `integer`, `choice` or `switch` carries everything that is ever asked about it. The
-model validates from it, the JSON Schema publishes it, the sheet builds its form control from it and the tests of
-the corners take their corners from it (`parameters_of`).
+A field annotated by `number`, `integer`, `choice`, `switch` and their like, as `ratio: Annotated[Value, number(low=1.0,
+high=20.0, unit=":1", label="Ratio", moves=True)] = 3.0`, carries everything that is ever asked about it; lists of parts
+and groups are declared by `parts` and `group`. The model validates from it, the JSON Schema publishes it, the sheet
+builds its controls from it, edits are parsed by it, and the tests of the corners take their corners from it.
 """
 
 from __future__ import annotations
@@ -179,7 +180,6 @@ def _said(value: Any) -> str:
 
 
 def number(
-    default: float,
     *,
     low: float,
     high: float,
@@ -194,35 +194,35 @@ def number(
     """A float from `low` to `high`, both included, in `unit`; pages count it from `first`. One that `moves` may follow
     a curve."""
     extra: JsonDict = {"label": label, "unit": unit, "step": step, "scale": scale, "first": first, "moves": moves}
-    return Field(default=default, ge=low, le=high, description=help or None, json_schema_extra=extra)
+    return Field(ge=low, le=high, description=help or None, json_schema_extra=extra)
 
 
-def integer(default: int, *, low: int, high: int, label: str, unit: str = "", help: str = "") -> Any:
+def integer(*, low: int, high: int, label: str, unit: str = "", help: str = "") -> Any:
     """A whole number from `low` to `high`, both included, in `unit`."""
     extra: JsonDict = {"label": label, "unit": unit, "step": 1, "scale": "linear", "integer": True}
-    return Field(default=default, ge=low, le=high, description=help or None, json_schema_extra=extra)
+    return Field(ge=low, le=high, description=help or None, json_schema_extra=extra)
 
 
-def choice(default: Any, *, label: str, unit: str = "", names: dict[str, str] | None = None, help: str = "") -> Any:
+def choice(*, label: str, unit: str = "", names: dict[str, str] | None = None, help: str = "") -> Any:
     """One value of the field's Literal type, shown by its name if it has one here."""
     extra: JsonDict = {"label": label, "unit": unit, "names": dict(names or {})}
-    return Field(default=default, description=help or None, json_schema_extra=extra)
+    return Field(description=help or None, json_schema_extra=extra)
 
 
-def switch(default: bool, *, label: str, help: str = "") -> Any:
+def switch(*, label: str, help: str = "") -> Any:
     """On or off."""
-    return Field(default=default, description=help or None, json_schema_extra={"label": label, "switch": True})
+    return Field(description=help or None, json_schema_extra={"label": label, "switch": True})
 
 
-def text(default: str, *, label: str, longest: int = 80) -> Any:
+def text(*, label: str, longest: int = 80) -> Any:
     """A line of text of 1 to `longest` characters."""
-    return Field(default=default, min_length=1, max_length=longest, json_schema_extra={"label": label})
+    return Field(min_length=1, max_length=longest, json_schema_extra={"label": label})
 
 
-def pitch(default: int, *, label: str) -> Any:
+def note_pitch(*, label: str) -> Any:
     """A MIDI pitch, written as the name of a note."""
     extra: JsonDict = {"label": label, "unit": "", "step": 1, "scale": "linear", "kind": "pitch"}
-    return Field(default=default, ge=0, le=HIGHEST_MIDI, json_schema_extra=extra)
+    return Field(ge=0, le=HIGHEST_MIDI, json_schema_extra=extra)
 
 
 def numbers(
@@ -239,13 +239,13 @@ def numbers(
     """Up to `most` numbers from `low` to `high`, written with commas between them; none by default."""
     extra: JsonDict = {"label": label, "step": step, "first": first, "kind": "numbers"}
     extra.update(low=low, high=high, blanks=blanks)
-    return Field(default=(), max_length=most, description=help or None, json_schema_extra=extra)
+    return Field(max_length=most, description=help or None, json_schema_extra=extra)
 
 
-def reference(default: str, *, among: Among, label: str) -> Any:
+def reference(*, among: Among, label: str) -> Any:
     """The id of a drum or of another layer, chosen from those that are there."""
     extra: JsonDict = {"label": label, "kind": "reference", "among": among}
-    return Field(default=default, max_length=40, json_schema_extra=extra)
+    return Field(max_length=40, json_schema_extra=extra)
 
 
 def group(begin: Callable[[], Any], *, label: str) -> Any:

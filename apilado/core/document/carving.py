@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import Field
 
@@ -20,13 +20,15 @@ FROM_PIECE: TargetName = "finished piece"
 class CarvePair(Part):
     """One place in the spectrum that one part gives up and another takes."""
 
-    on: bool = switch(True, label="On")
+    on: Annotated[bool, switch(label="On")] = True
     dip: str = Field(pattern=EQ_PATTERN, description="The EQ that dips: bus/path/ID, layers/ID/path/ID or kick/eq")
     lift: str = Field(pattern=EQ_PATTERN, description="The EQ that lifts")
-    frequency_hz: float = number(110.0, low=20.0, high=20000.0, step=0.1, scale="log", unit="Hz", label="Frequency")
-    dip_db: float = number(3.0, low=0.0, high=18.0, step=0.1, unit="dB", label="Dip")
-    lift_db: float = number(1.5, low=0.0, high=18.0, step=0.1, unit="dB", label="Lift")
-    q: float = number(1.0, low=0.1, high=20.0, scale="log", label="Q")
+    frequency_hz: Annotated[
+        float, number(low=20.0, high=20000.0, step=0.1, scale="log", unit="Hz", label="Frequency")
+    ] = 110.0
+    dip_db: Annotated[float, number(low=0.0, high=18.0, step=0.1, unit="dB", label="Dip")] = 3.0
+    lift_db: Annotated[float, number(low=0.0, high=18.0, step=0.1, unit="dB", label="Lift")] = 1.5
+    q: Annotated[float, number(low=0.1, high=20.0, scale="log", label="Q")] = 1.0
 
     def point_for(self, eq: str) -> Bell | None:
         """The point that it adds to the EQ at an address."""
@@ -40,4 +42,4 @@ class Reference(Model):
     """A finished piece of music to compare the balance with; it is never heard."""
 
     asset: str = Field(pattern=SHA256_PATTERN, description="SHA-256 of the audio file")
-    file_name: str = text("piece.wav", label="File", longest=200)
+    file_name: Annotated[str, text(label="File", longest=200)] = "piece.wav"

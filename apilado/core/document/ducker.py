@@ -18,23 +18,29 @@ Share = Annotated[float, Field(ge=0.0, le=1.0)]
 class Ducker(Part):
     """Turns layers down at the hits of its trigger."""
 
-    name: str = text("Duck", label="Name", longest=40)
-    on: bool = switch(True, label="On")
-    trigger: str = reference("kick", among="drums", label="Trigger")
+    name: Annotated[str, text(label="Name", longest=40)] = "Duck"
+    on: Annotated[bool, switch(label="On")] = True
+    trigger: Annotated[str, reference(among="drums", label="Trigger")] = "kick"
     shape: AnyDuckShape = KeyedDuck()
-    reach: Literal["all", "below", "around"] = choice(
-        "all", label="Reach", help="The whole layer, or a band of it: the rest is untouched"
-    )
-    frequency_hz: float = number(
-        120.0, low=40.0, high=8000.0, step=0.1, scale="log", unit="Hz", label="Frequency", help="Of the band"
-    )
-    width_octaves: float = number(1.0, low=0.5, high=4.0, step=0.1, unit="oct", label="Width", help="Of the band")
+    reach: Annotated[
+        Literal["all", "below", "around"],
+        choice(label="Reach", help="The whole layer, or a band of it: the rest is untouched"),
+    ] = "all"
+    frequency_hz: Annotated[
+        float, number(low=40.0, high=8000.0, step=0.1, scale="log", unit="Hz", label="Frequency", help="Of the band")
+    ] = 120.0
+    width_octaves: Annotated[
+        float, number(low=0.5, high=4.0, step=0.1, unit="oct", label="Width", help="Of the band")
+    ] = 1.0
     amounts: dict[str, Share] = Field(
         default={}, max_length=32, description="Share of the depth by layer id; 1 unless told"
     )
-    silent_bars: tuple[int, ...] = numbers(
-        low=1, high=64, most=64, step=1, label="Off in bars", help="Bars, counted from 1, whose hits it leaves out"
-    )
+    silent_bars: Annotated[
+        tuple[int, ...],
+        numbers(
+            low=1, high=64, most=64, step=1, label="Off in bars", help="Bars, counted from 1, whose hits it leaves out"
+        ),
+    ] = ()
 
     @field_validator("silent_bars")
     @classmethod

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import replace
 from types import MappingProxyType
-from typing import TYPE_CHECKING, Any, ClassVar, Literal
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -37,10 +37,10 @@ class Point(Part):
 
     label: ClassVar[str]
     kind: str
-    on: bool = switch(True, label="On")
-    frequency_hz: Knots = number(
-        1000.0, low=20.0, high=20000.0, step=0.1, scale="log", unit="Hz", label="Frequency", moves=True
-    )
+    on: Annotated[bool, switch(label="On")] = True
+    frequency_hz: Annotated[
+        Knots, number(low=20.0, high=20000.0, step=0.1, scale="log", unit="Hz", label="Frequency", moves=True)
+    ] = 1000.0
 
     def sections(self, rate_hz: int) -> Sections:
         """Its filter at a rate; of a point that moves, where it is all the way open."""
@@ -56,8 +56,8 @@ class Point(Part):
 
 
 class _Gained(Point):
-    gain_db: Knots = number(0.0, low=-24.0, high=24.0, step=0.1, unit="dB", label="Gain", moves=True)
-    q: Knots = number(0.7, low=0.1, high=20.0, scale="log", label="Q", moves=True)
+    gain_db: Annotated[Knots, number(low=-24.0, high=24.0, step=0.1, unit="dB", label="Gain", moves=True)] = 0.0
+    q: Annotated[Knots, number(low=0.1, high=20.0, scale="log", label="Q", moves=True)] = 0.7
 
     def touched(self, rate_hz: int) -> Sections:
         return equaliser.band_pass(self.frequency_hz, self.q, rate_hz)
@@ -108,7 +108,7 @@ class HighPass(Point):
     label: ClassVar[str] = "High-pass"
     first_values: ClassVar[Mapping[str, Any]] = MappingProxyType({"frequency_hz": 35.0})
     kind: Literal["high-pass"] = "high-pass"
-    slope_db_per_octave: Slope = choice(24, label="Slope", unit="dB/oct")
+    slope_db_per_octave: Annotated[Slope, choice(label="Slope", unit="dB/oct")] = 24
 
     def sections(self, rate_hz: int) -> Sections:
         return equaliser.butterworth_high_pass(self.frequency_hz, self.slope_db_per_octave, rate_hz)
@@ -123,7 +123,7 @@ class LowPass(Point):
     label: ClassVar[str] = "Low-pass"
     first_values: ClassVar[Mapping[str, Any]] = MappingProxyType({"frequency_hz": 12000.0})
     kind: Literal["low-pass"] = "low-pass"
-    slope_db_per_octave: Slope = choice(24, label="Slope", unit="dB/oct")
+    slope_db_per_octave: Annotated[Slope, choice(label="Slope", unit="dB/oct")] = 24
 
     def sections(self, rate_hz: int) -> Sections:
         return equaliser.butterworth_low_pass(self.frequency_hz, self.slope_db_per_octave, rate_hz)
@@ -137,7 +137,7 @@ class Notch(Point):
 
     label: ClassVar[str] = "Notch"
     kind: Literal["notch"] = "notch"
-    q: Knots = number(8.0, low=0.5, high=50.0, scale="log", label="Q", moves=True)
+    q: Annotated[Knots, number(low=0.5, high=50.0, scale="log", label="Q", moves=True)] = 8.0
 
     def sections(self, rate_hz: int) -> Sections:
         return equaliser.notch(self.frequency_hz, self.q, rate_hz)
@@ -151,7 +151,7 @@ class Tilt(Point):
 
     label: ClassVar[str] = "Tilt"
     kind: Literal["tilt"] = "tilt"
-    gain_db: Knots = number(0.0, low=-12.0, high=12.0, step=0.1, unit="dB", label="Gain", moves=True)
+    gain_db: Annotated[Knots, number(low=-12.0, high=12.0, step=0.1, unit="dB", label="Gain", moves=True)] = 0.0
 
     def sections(self, rate_hz: int) -> Sections:
         return equaliser.tilt(self.frequency_hz, self.gain_db, rate_hz)
@@ -166,19 +166,21 @@ class KeyedBell(_Gained):
     label: ClassVar[str] = "Keyed bell"
     first_values: ClassVar[Mapping[str, Any]] = MappingProxyType({"frequency_hz": 110.0})
     kind: Literal["keyed-bell"] = "keyed-bell"
-    trigger: str = reference("kick", among="drums", label="Trigger")
-    threshold_db: Value = number(
-        -30.0,
-        low=-60.0,
-        high=0.0,
-        step=0.1,
-        unit="dB",
-        label="Threshold",
-        help="Of the trigger, which peaks at 0 dB",
-        moves=True,
-    )
-    attack_ms: float = number(2.0, low=0.0, high=100.0, step=0.1, unit="ms", label="Attack")
-    release_ms: float = number(80.0, low=5.0, high=2000.0, step=1.0, scale="log", unit="ms", label="Release")
+    trigger: Annotated[str, reference(among="drums", label="Trigger")] = "kick"
+    threshold_db: Annotated[
+        Value,
+        number(
+            low=-60.0,
+            high=0.0,
+            step=0.1,
+            unit="dB",
+            label="Threshold",
+            help="Of the trigger, which peaks at 0 dB",
+            moves=True,
+        ),
+    ] = -30.0
+    attack_ms: Annotated[float, number(low=0.0, high=100.0, step=0.1, unit="ms", label="Attack")] = 2.0
+    release_ms: Annotated[float, number(low=5.0, high=2000.0, step=1.0, scale="log", unit="ms", label="Release")] = 80.0
 
     def sections(self, rate_hz: int) -> Sections:
         return equaliser.bell(self.frequency_hz, self.gain_db, self.q, rate_hz)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, ClassVar, Literal
+from typing import TYPE_CHECKING, Annotated, ClassVar, Literal
 
 import numpy as np
 from pydantic import Field, field_validator
@@ -61,12 +61,12 @@ class SynthKick(KickSound):
     label: ClassVar[str] = "Synthesised"
 
     kind: Literal["synth"] = "synth"
-    start_hz: float = number(260.0, low=40.0, high=2000.0, step=1.0, scale="log", unit="Hz", label="From")
-    end_hz: float = number(52.0, low=20.0, high=200.0, step=0.1, scale="log", unit="Hz", label="To")
-    sweep_ms: float = number(120.0, low=1.0, high=1000.0, step=1.0, scale="log", unit="ms", label="Sweep")
-    decay_ms: float = number(320.0, low=20.0, high=3000.0, step=1.0, scale="log", unit="ms", label="Decay")
-    click: float = number(0.3, low=0.0, high=1.0, label="Click")
-    drive_db: float = number(6.0, low=0.0, high=36.0, step=0.1, unit="dB", label="Drive")
+    start_hz: Annotated[float, number(low=40.0, high=2000.0, step=1.0, scale="log", unit="Hz", label="From")] = 260.0
+    end_hz: Annotated[float, number(low=20.0, high=200.0, step=0.1, scale="log", unit="Hz", label="To")] = 52.0
+    sweep_ms: Annotated[float, number(low=1.0, high=1000.0, step=1.0, scale="log", unit="ms", label="Sweep")] = 120.0
+    decay_ms: Annotated[float, number(low=20.0, high=3000.0, step=1.0, scale="log", unit="ms", label="Decay")] = 320.0
+    click: Annotated[float, number(low=0.0, high=1.0, label="Click")] = 0.3
+    drive_db: Annotated[float, number(low=0.0, high=36.0, step=0.1, unit="dB", label="Drive")] = 6.0
 
     def length_seconds(self) -> float:
         return self.decay_ms / 1000.0
@@ -91,15 +91,18 @@ class SampleKick(KickSound):
 
     kind: Literal["sample"] = "sample"
     asset: str = Field(pattern=SHA256_PATTERN, description="SHA-256 of the audio file")
-    file_name: str = text("kick.wav", label="File", longest=200)
-    start_ms: float = number(
-        0.0, low=0.0, high=60000.0, step=0.1, unit="ms", label="Start", help="Left out at the file's beginning"
+    file_name: Annotated[str, text(label="File", longest=200)] = "kick.wav"
+    start_ms: Annotated[
+        float,
+        number(low=0.0, high=60000.0, step=0.1, unit="ms", label="Start", help="Left out at the file's beginning"),
+    ] = 0.0
+    length_ms: Annotated[float, number(low=10.0, high=10000.0, step=1.0, scale="log", unit="ms", label="Length")] = (
+        600.0
     )
-    length_ms: float = number(600.0, low=10.0, high=10000.0, step=1.0, scale="log", unit="ms", label="Length")
-    fade_ms: float = number(20.0, low=1.0, high=2000.0, step=1.0, scale="log", unit="ms", label="Fade-out")
-    pitch_st: float = number(
-        0.0, low=-24.0, high=24.0, step=0.1, unit="st", label="Pitch", help="By playing it faster or slower"
-    )
+    fade_ms: Annotated[float, number(low=1.0, high=2000.0, step=1.0, scale="log", unit="ms", label="Fade-out")] = 20.0
+    pitch_st: Annotated[
+        float, number(low=-24.0, high=24.0, step=0.1, unit="st", label="Pitch", help="By playing it faster or slower")
+    ] = 0.0
 
     def asset_hashes(self) -> tuple[str, ...]:
         return (self.asset,)
@@ -133,26 +136,30 @@ class Drum(Model):
     """A sound, what is done to it, and where it hits."""
 
     sound: AnyKickSound = SynthKick()
-    attack_db: float = number(0.0, low=-24.0, high=24.0, step=0.1, unit="dB", label="Attack")
-    sustain_db: float = number(0.0, low=-24.0, high=24.0, step=0.1, unit="dB", label="Sustain")
+    attack_db: Annotated[float, number(low=-24.0, high=24.0, step=0.1, unit="dB", label="Attack")] = 0.0
+    sustain_db: Annotated[float, number(low=-24.0, high=24.0, step=0.1, unit="dB", label="Sustain")] = 0.0
     eq: Points = Points()
-    clip_db: float = number(
-        0.0, low=0.0, high=24.0, step=0.1, unit="dB", label="Soft clip", help="Drive into a soft clip; 0 is off"
-    )
-    level_db: float = number(-3.0, low=-60.0, high=6.0, step=0.1, unit="dB", label="Level", moves=True)
-    mute: bool = switch(False, label="Mute")
-    polarity: Literal["normal", "inverted"] = choice("normal", label="Polarity")
-    offset_ms: float = number(
-        0.0, low=-20.0, high=20.0, step=0.01, unit="ms", label="Offset", help="Later or earlier than its hits"
-    )
-    hits: tuple[float, ...] = numbers(
-        low=0.0,
-        high=LAST_HIT_BEATS,
-        most=MOST_HITS,
-        first=FIRST_BEAT,
-        label="Hits",
-        help="The beats that it plays on, counted from 1, with commas; in the document, beats from 0",
-    )
+    clip_db: Annotated[
+        float,
+        number(low=0.0, high=24.0, step=0.1, unit="dB", label="Soft clip", help="Drive into a soft clip; 0 is off"),
+    ] = 0.0
+    level_db: Annotated[float, number(low=-60.0, high=6.0, step=0.1, unit="dB", label="Level", moves=True)] = -3.0
+    mute: Annotated[bool, switch(label="Mute")] = False
+    polarity: Annotated[Literal["normal", "inverted"], choice(label="Polarity")] = "normal"
+    offset_ms: Annotated[
+        float, number(low=-20.0, high=20.0, step=0.01, unit="ms", label="Offset", help="Later or earlier than its hits")
+    ] = 0.0
+    hits: Annotated[
+        tuple[float, ...],
+        numbers(
+            low=0.0,
+            high=LAST_HIT_BEATS,
+            most=MOST_HITS,
+            first=FIRST_BEAT,
+            label="Hits",
+            help="The beats that it plays on, counted from 1, with commas; in the document, beats from 0",
+        ),
+    ] = ()
 
     _ordered = field_validator("hits")(ordered_hits)
 
@@ -164,8 +171,8 @@ class Kick(Drum):
 class Trigger(Part, Drum):
     """A further drum: muted, it is a silent list of hits for ducks and keyed points to follow."""
 
-    name: str = text("Trigger", label="Name", longest=40)
-    mute: bool = switch(True, label="Mute", help="A silent trigger")
+    name: Annotated[str, text(label="Name", longest=40)] = "Trigger"
+    mute: Annotated[bool, switch(label="Mute", help="A silent trigger")] = True
 
     @field_validator("id")
     @classmethod

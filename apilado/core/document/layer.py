@@ -36,24 +36,25 @@ class Span(Model):
 class Layer(Part):
     """One layer of the stack."""
 
-    name: str = text("layer", label="Name", longest=40)
-    tint: Tint = choice("ochre", label="Tint")
+    name: Annotated[str, text(label="Name", longest=40)] = "layer"
+    tint: Annotated[Tint, choice(label="Tint")] = "ochre"
     source: AnySource = Field(default_factory=ToneSource)
     span: Span = Span()
     path: tuple[AnyStep, ...] = parts(
         "step", least=1, most=MOST_STEPS, ordered=True, begin=lambda: layer_path(Equaliser())
     )
-    level_db: float = number(0.0, low=-60.0, high=12.0, step=0.1, unit="dB", label="Level", moves=True)
-    mute: bool = switch(False, label="Mute")
-    width: float = number(1.0, low=0.0, high=2.0, label="Width", moves=True)
-    pan: float = number(0.0, low=-1.0, high=1.0, label="Pan", moves=True)
-    mono: bool = switch(False, label="Mono", help="Both channels the same; pan does not apply")
-    mono_below_hz: float = number(
-        0.0, low=0.0, high=2000.0, step=1.0, unit="Hz", label="Mono below", help="The layer is mono below; 0 is off"
-    )
-    polarity: Literal["normal", "inverted"] = choice("normal", label="Polarity")
-    delay_ms: float = number(0.0, low=0.0, high=50.0, step=0.01, unit="ms", label="Delay", moves=True)
-    transpose: int = integer(0, low=-48, high=48, label="Transpose", unit="st")
+    level_db: Annotated[float, number(low=-60.0, high=12.0, step=0.1, unit="dB", label="Level", moves=True)] = 0.0
+    mute: Annotated[bool, switch(label="Mute")] = False
+    width: Annotated[float, number(low=0.0, high=2.0, label="Width", moves=True)] = 1.0
+    pan: Annotated[float, number(low=-1.0, high=1.0, label="Pan", moves=True)] = 0.0
+    mono: Annotated[bool, switch(label="Mono", help="Both channels the same; pan does not apply")] = False
+    mono_below_hz: Annotated[
+        float,
+        number(low=0.0, high=2000.0, step=1.0, unit="Hz", label="Mono below", help="The layer is mono below; 0 is off"),
+    ] = 0.0
+    polarity: Annotated[Literal["normal", "inverted"], choice(label="Polarity")] = "normal"
+    delay_ms: Annotated[float, number(low=0.0, high=50.0, step=0.01, unit="ms", label="Delay", moves=True)] = 0.0
+    transpose: Annotated[int, integer(low=-48, high=48, label="Transpose", unit="st")] = 0
     note_levels_db: dict[int, NoteLevel] = Field(
         default={}, max_length=128, description="Level correction by MIDI pitch of the pattern, in dB"
     )

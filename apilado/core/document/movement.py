@@ -7,7 +7,7 @@ envelope follower and automation (it begins once and is as long as the piece).
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, ClassVar, Literal
+from typing import TYPE_CHECKING, Annotated, ClassVar, Literal
 
 import numpy as np
 from pydantic import Field, field_validator
@@ -25,9 +25,11 @@ PATH_PATTERN = r"^[a-z0-9_-]+(/[a-z0-9_-]+)+$"
 class CoursePoint(Model):
     """One point of a drawn course."""
 
-    at: float = number(0.0, low=0.0, high=1.0, step=0.001, label="At", help="Share of the length")
-    value: float = number(0.0, low=0.0, high=1.0, step=0.001, label="Value")
-    bend: float = number(0.0, low=-1.0, high=1.0, label="Bend", help="Towards the next: below 0 early, above 0 late")
+    at: Annotated[float, number(low=0.0, high=1.0, step=0.001, label="At", help="Share of the length")] = 0.0
+    value: Annotated[float, number(low=0.0, high=1.0, step=0.001, label="Value")] = 0.0
+    bend: Annotated[
+        float, number(low=-1.0, high=1.0, label="Bend", help="Towards the next: below 0 early, above 0 late")
+    ] = 0.0
 
 
 class Course(Model):
@@ -72,8 +74,10 @@ class StepCourse(Course):
     label: ClassVar[str] = "Steps"
 
     kind: Literal["steps"] = "steps"
-    values: tuple[float, ...] = numbers(low=0.0, high=1.0, most=MOST_STEPS, step=0.001, label="Steps")
-    glide: float = number(0.0, low=0.0, high=1.0, label="Glide", help="Share of a step that goes into reaching it")
+    values: Annotated[tuple[float, ...], numbers(low=0.0, high=1.0, most=MOST_STEPS, step=0.001, label="Steps")] = ()
+    glide: Annotated[
+        float, number(low=0.0, high=1.0, label="Glide", help="Share of a step that goes into reaching it")
+    ] = 0.0
 
     @field_validator("values")
     @classmethod
@@ -98,10 +102,12 @@ class FollowCourse(Course):
     label: ClassVar[str] = "Follows a drum"
 
     kind: Literal["follows"] = "follows"
-    trigger: str = reference("kick", among="drums", label="Drum")
-    attack_ms: float = number(5.0, low=0.0, high=500.0, step=0.1, unit="ms", label="Attack")
-    release_ms: float = number(120.0, low=5.0, high=5000.0, step=1.0, scale="log", unit="ms", label="Release")
-    range_db: float = number(30.0, low=6.0, high=90.0, step=1.0, unit="dB", label="Range")
+    trigger: Annotated[str, reference(among="drums", label="Drum")] = "kick"
+    attack_ms: Annotated[float, number(low=0.0, high=500.0, step=0.1, unit="ms", label="Attack")] = 5.0
+    release_ms: Annotated[float, number(low=5.0, high=5000.0, step=1.0, scale="log", unit="ms", label="Release")] = (
+        120.0
+    )
+    range_db: Annotated[float, number(low=6.0, high=90.0, step=1.0, unit="dB", label="Range")] = 30.0
 
     def follows(self) -> str | None:
         return self.trigger
@@ -118,10 +124,13 @@ class Target(Part):
     """A value that a movement moves, and how far."""
 
     path: str = Field(default="", max_length=200, description="Address of the value, as layers/mid/level_db")
-    travel: float = number(
-        0.0, low=-120.0, high=120.0, label="Travel", help="In its own unit; in octaves where the value is logarithmic"
-    )
-    both_ways: bool = switch(False, label="Both ways", help="As far down as up, about the value")
+    travel: Annotated[
+        float,
+        number(
+            low=-120.0, high=120.0, label="Travel", help="In its own unit; in octaves where the value is logarithmic"
+        ),
+    ] = 0.0
+    both_ways: Annotated[bool, switch(label="Both ways", help="As far down as up, about the value")] = False
 
 
 class Movement(Part):
@@ -129,35 +138,46 @@ class Movement(Part):
 
     label: ClassVar[str] = "Movement"
 
-    name: str = text("Movement", label="Name", longest=40)
-    on: bool = switch(True, label="On")
+    name: Annotated[str, text(label="Name", longest=40)] = "Movement"
+    on: Annotated[bool, switch(label="On")] = True
     shape: AnyCourse = Field(default_factory=DrawnCourse)
-    length_in: Literal["beats", "ms", "Hz"] = choice("beats", label="Length in")
-    length_beats: float = number(
-        1.0,
-        low=1 / 64,
-        high=64.0,
-        step=1 / 64,
-        scale="log",
-        unit="beats",
-        label="Length",
-        help="Dotted 1.5, triplet 1/3",
-    )
-    length_ms: float = number(500.0, low=1.0, high=60000.0, step=1.0, scale="log", unit="ms", label="Length")
-    rate_hz: float = number(2.0, low=0.01, high=50.0, scale="log", unit="Hz", label="Rate")
-    begins: Literal["note", "bar", "hit", "once", "free"] = choice(
-        "note",
-        label="Begins",
-        names={"note": "on each note", "bar": "on each bar", "hit": "on each hit", "once": "once", "free": "runs on"},
-    )
-    trigger: str = reference("kick", among="drums", label="Hits of")
-    then: Literal["holds", "repeats"] = choice(
-        "holds", label="Then", names={"holds": "stops and holds", "repeats": "repeats"}
-    )
-    smooth_ms: float = number(0.0, low=0.0, high=1000.0, step=1.0, unit="ms", label="Smooth")
-    scaled: Literal["nothing", "velocity", "pitch"] = choice(
-        "nothing", label="Scaled by", help="Of the note that it begins with; by pitch: in full for an octave above C2"
-    )
+    length_in: Annotated[Literal["beats", "ms", "Hz"], choice(label="Length in")] = "beats"
+    length_beats: Annotated[
+        float,
+        number(
+            low=1 / 64,
+            high=64.0,
+            step=1 / 64,
+            scale="log",
+            unit="beats",
+            label="Length",
+            help="Dotted 1.5, triplet 1/3",
+        ),
+    ] = 1.0
+    length_ms: Annotated[float, number(low=1.0, high=60000.0, step=1.0, scale="log", unit="ms", label="Length")] = 500.0
+    rate_hz: Annotated[float, number(low=0.01, high=50.0, scale="log", unit="Hz", label="Rate")] = 2.0
+    begins: Annotated[
+        Literal["note", "bar", "hit", "once", "free"],
+        choice(
+            label="Begins",
+            names={
+                "note": "on each note",
+                "bar": "on each bar",
+                "hit": "on each hit",
+                "once": "once",
+                "free": "runs on",
+            },
+        ),
+    ] = "note"
+    trigger: Annotated[str, reference(among="drums", label="Hits of")] = "kick"
+    then: Annotated[
+        Literal["holds", "repeats"], choice(label="Then", names={"holds": "stops and holds", "repeats": "repeats"})
+    ] = "holds"
+    smooth_ms: Annotated[float, number(low=0.0, high=1000.0, step=1.0, unit="ms", label="Smooth")] = 0.0
+    scaled: Annotated[
+        Literal["nothing", "velocity", "pitch"],
+        choice(label="Scaled by", help="Of the note that it begins with; by pitch: in full for an octave above C2"),
+    ] = "nothing"
     targets: tuple[Target, ...] = parts("target", most=MOST_TARGETS)
 
     def unused(self) -> tuple[str, ...]:

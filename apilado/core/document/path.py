@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import TYPE_CHECKING, Any, ClassVar, Literal
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal
 
 from apilado.core.document.equaliser import MOST_POINTS, AnyPoint, Phase
 from apilado.core.parameters import Model, choice, parts, switch, tagged_union
@@ -34,8 +34,10 @@ class Equaliser(Part, Points):
     label: ClassVar[str] = "EQ"
 
     kind: Literal["eq"] = "eq"
-    on: bool = switch(True, label="On")
-    phase: Phase = choice("minimum-phase", label="Phase", help="Linear phase turns no phase, and rings before")
+    on: Annotated[bool, switch(label="On")] = True
+    phase: Annotated[Phase, choice(label="Phase", help="Linear phase turns no phase, and rings before")] = (
+        "minimum-phase"
+    )
 
 
 BUS_STEPS: tuple[type[Part], ...] = (Equaliser, *TREATMENTS)

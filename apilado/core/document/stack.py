@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import ClassVar, Literal
+from typing import Annotated, ClassVar, Literal
 
 from pydantic import Field, field_validator, model_validator
 
@@ -43,14 +43,17 @@ class Crossover(Part):
 
     label: ClassVar[str] = "Crossover"
 
-    frequency_hz: float = number(120.0, low=30.0, high=16000.0, step=0.1, scale="log", unit="Hz", label="Frequency")
-    slope_db_per_octave: Literal[12, 24, 48] = choice(24, label="Slope", unit="dB/oct")
-    kind: Literal["minimum-phase", "linear-phase"] = choice(
-        "minimum-phase", label="Kind", help="Linear phase turns no phase, and rings before as well as after"
-    )
-    overlap_octaves: float = number(
-        0.0, low=0.0, high=1.0, step=0.05, unit="oct", label="Overlap", help="How far the two edges are apart"
-    )
+    frequency_hz: Annotated[
+        float, number(low=30.0, high=16000.0, step=0.1, scale="log", unit="Hz", label="Frequency")
+    ] = 120.0
+    slope_db_per_octave: Annotated[Literal[12, 24, 48], choice(label="Slope", unit="dB/oct")] = 24
+    kind: Annotated[
+        Literal["minimum-phase", "linear-phase"],
+        choice(label="Kind", help="Linear phase turns no phase, and rings before as well as after"),
+    ] = "minimum-phase"
+    overlap_octaves: Annotated[
+        float, number(low=0.0, high=1.0, step=0.05, unit="oct", label="Overlap", help="How far the two edges are apart")
+    ] = 0.0
 
 
 def borders_of(crossovers: tuple[Crossover, ...], rate_hz: int) -> tuple[Border, ...]:
@@ -64,28 +67,29 @@ def borders_of(crossovers: tuple[Crossover, ...], rate_hz: int) -> tuple[Border,
 class Limiter(Model):
     """The last stage of the bus."""
 
-    on: bool = switch(True, label="Limiter")
-    ceiling_db: float = number(-1.0, low=-24.0, high=0.0, step=0.1, unit="dB", label="Ceiling")
-    release_ms: float = number(80.0, low=5.0, high=1000.0, step=1.0, scale="log", unit="ms", label="Release")
+    on: Annotated[bool, switch(label="Limiter")] = True
+    ceiling_db: Annotated[float, number(low=-24.0, high=0.0, step=0.1, unit="dB", label="Ceiling")] = -1.0
+    release_ms: Annotated[float, number(low=5.0, high=1000.0, step=1.0, scale="log", unit="ms", label="Release")] = 80.0
 
 
 class Bus(Model):
     """What all layers go through together."""
 
     path: tuple[AnyBusStep, ...] = parts("step", most=MOST_STEPS, ordered=True, begin=lambda: (Equaliser(),))
-    level_db: float = number(0.0, low=-60.0, high=12.0, step=0.1, unit="dB", label="Level", moves=True)
-    mono_below_hz: float = number(
-        0.0, low=0.0, high=500.0, step=1.0, unit="Hz", label="Mono below", help="Everything below is mono; 0 is off"
-    )
+    level_db: Annotated[float, number(low=-60.0, high=12.0, step=0.1, unit="dB", label="Level", moves=True)] = 0.0
+    mono_below_hz: Annotated[
+        float,
+        number(low=0.0, high=500.0, step=1.0, unit="Hz", label="Mono below", help="Everything below is mono; 0 is off"),
+    ] = 0.0
     limiter: Limiter = Limiter()
 
 
 class SharedBus(Model):
     """What bass and kick go through together, if it is on."""
 
-    on: bool = switch(False, label="On")
+    on: Annotated[bool, switch(label="On")] = False
     path: tuple[AnyBusStep, ...] = parts("step", most=MOST_STEPS, ordered=True, begin=lambda: (Equaliser(),))
-    level_db: float = number(0.0, low=-60.0, high=12.0, step=0.1, unit="dB", label="Level", moves=True)
+    level_db: Annotated[float, number(low=-60.0, high=12.0, step=0.1, unit="dB", label="Level", moves=True)] = 0.0
     limiter: Limiter = Limiter(on=False)
 
 
@@ -102,27 +106,31 @@ class Stack(Model):
 
     format: Literal["apilado-stack"] = "apilado-stack"
     version: Literal[5] = 5
-    name: str = text("New stack", label="Name")
-    tempo_bpm: float = number(126.0, low=40.0, high=240.0, step=0.1, unit="bpm", label="Tempo")
-    beats_per_bar: int = integer(4, low=1, high=16, label="Beats per bar")
-    bars: int = integer(4, low=1, high=MOST_BARS, label="Bars")
+    name: Annotated[str, text(label="Name")] = "New stack"
+    tempo_bpm: Annotated[float, number(low=40.0, high=240.0, step=0.1, unit="bpm", label="Tempo")] = 126.0
+    beats_per_bar: Annotated[int, integer(low=1, high=16, label="Beats per bar")] = 4
+    bars: Annotated[int, integer(low=1, high=MOST_BARS, label="Bars")] = 4
     key: str = Field(default="F minor", json_schema_extra={"enum": list(KEYS)})
-    sample_rate: SampleRate = choice(48000, label="Sample rate", unit="Hz")
-    seed: int = integer(1, low=0, high=2**31 - 1, label="Seed")
-    chance: Chance = choice(
-        "place",
-        label="Free phases",
-        names={"place": "by a note's place", "order": "by a note's number"},
-        help="What they are drawn from besides the seed; by its place, a note keeps its phase when others come or go",
-    )
-    pattern_bars: int = integer(
-        0,
-        low=0,
-        high=MOST_BARS,
-        label="Pattern",
-        unit="bars",
-        help="After so many bars the notes begin again; 0: they are as long as the piece",
-    )
+    sample_rate: Annotated[SampleRate, choice(label="Sample rate", unit="Hz")] = 48000
+    seed: Annotated[int, integer(low=0, high=2**31 - 1, label="Seed")] = 1
+    chance: Annotated[
+        Chance,
+        choice(
+            label="Free phases",
+            names={"place": "by a note's place", "order": "by a note's number"},
+            help="By its place, a note keeps its phase when others come or go",
+        ),
+    ] = "place"
+    pattern_bars: Annotated[
+        int,
+        integer(
+            low=0,
+            high=MOST_BARS,
+            label="Pattern",
+            unit="bars",
+            help="After so many bars the notes begin again; 0: they are as long as the piece",
+        ),
+    ] = 0
     voice: Voice = group(Voice, label="Voice")
     pattern: tuple[Note, ...] = Field(default=(), max_length=MOST_NOTES)
     kick: Kick = Kick()
@@ -134,7 +142,7 @@ class Stack(Model):
     duckers: tuple[Ducker, ...] = parts("duck", most=MOST_DUCKERS, begin=lambda: (Ducker(id="duck"),))
     pairs: tuple[CarvePair, ...] = parts("carve pair", most=MOST_PAIRS)
     movements: tuple[Movement, ...] = parts("movement", most=MOST_MOVEMENTS)
-    target: TargetName = choice("clean lower mids", label="Target")
+    target: Annotated[TargetName, choice(label="Target")] = "clean lower mids"
     reference: Reference | None = None
     limits: dict[str, LimitOverride] = Field(default={}, max_length=64)
 

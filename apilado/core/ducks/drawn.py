@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import ClassVar, Literal, Self
+from typing import Annotated, ClassVar, Literal, Self
 
 import numpy as np
 from numpy.typing import NDArray
@@ -24,18 +24,20 @@ class DrawnDuck(DuckShape):
     label: ClassVar[str] = "Drawn shape"
 
     kind: Literal["drawn"] = "drawn"
-    depth_db: Value = number(9.0, low=0.0, high=60.0, step=0.1, unit="dB", label="Depth", moves=True)
-    attack_ms: float = number(
-        2.0, low=0.0, high=100.0, step=0.1, unit="ms", label="Attack", help="It is down when the hit comes"
+    depth_db: Annotated[Value, number(low=0.0, high=60.0, step=0.1, unit="dB", label="Depth", moves=True)] = 9.0
+    attack_ms: Annotated[
+        float, number(low=0.0, high=100.0, step=0.1, unit="ms", label="Attack", help="It is down when the hit comes")
+    ] = 2.0
+    lengths: Annotated[Literal["ms", "beats"], choice(label="Lengths in")] = "ms"
+    hold_ms: Annotated[float, number(low=0.0, high=1000.0, step=1.0, unit="ms", label="Hold")] = 40.0
+    release_ms: Annotated[float, number(low=5.0, high=2000.0, step=1.0, scale="log", unit="ms", label="Release")] = (
+        120.0
     )
-    lengths: Literal["ms", "beats"] = choice("ms", label="Lengths in")
-    hold_ms: float = number(40.0, low=0.0, high=1000.0, step=1.0, unit="ms", label="Hold")
-    release_ms: float = number(120.0, low=5.0, high=2000.0, step=1.0, scale="log", unit="ms", label="Release")
-    hold_beats: float = number(1 / 8, low=0.0, high=4.0, step=1 / 32, unit="beats", label="Hold")
-    release_beats: float = number(1 / 4, low=1 / 64, high=8.0, step=1 / 32, unit="beats", label="Release")
-    curve: float = number(
-        0.0, low=-1.0, high=1.0, label="Curve", help="Of the release: below 0 back at once, above 0 late"
-    )
+    hold_beats: Annotated[float, number(low=0.0, high=4.0, step=1 / 32, unit="beats", label="Hold")] = 1 / 8
+    release_beats: Annotated[float, number(low=1 / 64, high=8.0, step=1 / 32, unit="beats", label="Release")] = 1 / 4
+    curve: Annotated[
+        float, number(low=-1.0, high=1.0, label="Curve", help="Of the release: below 0 back at once, above 0 late")
+    ] = 0.0
 
     def unused(self) -> tuple[str, ...]:
         """The parameters that do nothing in the unit chosen."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import ClassVar, Literal, Self
+from typing import Annotated, ClassVar, Literal, Self
 
 import numpy as np
 from numpy.typing import NDArray
@@ -30,21 +30,29 @@ class KeyedDuck(DuckShape):
     label: ClassVar[str] = "Compressor"
 
     kind: Literal["keyed"] = "keyed"
-    threshold_db: Value = number(-24.0, low=-60.0, high=0.0, step=0.1, unit="dB", label="Threshold", moves=True)
-    ratio: Value = number(4.0, low=1.0, high=50.0, step=0.1, scale="log", unit=":1", label="Ratio", moves=True)
-    knee_db: float = number(6.0, low=0.0, high=24.0, step=0.1, unit="dB", label="Knee")
-    attack_ms: float = number(0.5, low=0.0, high=100.0, step=0.1, unit="ms", label="Attack")
-    hold_ms: float = number(10.0, low=0.0, high=500.0, step=1.0, unit="ms", label="Hold")
-    release_ms: float = number(60.0, low=5.0, high=2000.0, step=1.0, scale="log", unit="ms", label="Release")
-    range_db: Value = number(12.0, low=0.0, high=60.0, step=0.1, unit="dB", label="Range", moves=True)
-    lookahead_ms: float = number(1.0, low=0.0, high=20.0, step=0.1, unit="ms", label="Look-ahead")
-    detection: Literal["peak", "rms"] = choice("peak", label="Detection", help="Every sample, or the mean of 10 ms")
-    key_high_pass_hz: float = number(
-        20.0, low=20.0, high=2000.0, step=1.0, scale="log", unit="Hz", label="Key from", help="20 Hz: no filter"
+    threshold_db: Annotated[
+        Value, number(low=-60.0, high=0.0, step=0.1, unit="dB", label="Threshold", moves=True)
+    ] = -24.0
+    ratio: Annotated[Value, number(low=1.0, high=50.0, step=0.1, scale="log", unit=":1", label="Ratio", moves=True)] = (
+        4.0
     )
-    key_low_pass_hz: float = number(
-        20000.0, low=100.0, high=20000.0, step=1.0, scale="log", unit="Hz", label="Key up to", help="20 kHz: no filter"
-    )
+    knee_db: Annotated[float, number(low=0.0, high=24.0, step=0.1, unit="dB", label="Knee")] = 6.0
+    attack_ms: Annotated[float, number(low=0.0, high=100.0, step=0.1, unit="ms", label="Attack")] = 0.5
+    hold_ms: Annotated[float, number(low=0.0, high=500.0, step=1.0, unit="ms", label="Hold")] = 10.0
+    release_ms: Annotated[float, number(low=5.0, high=2000.0, step=1.0, scale="log", unit="ms", label="Release")] = 60.0
+    range_db: Annotated[Value, number(low=0.0, high=60.0, step=0.1, unit="dB", label="Range", moves=True)] = 12.0
+    lookahead_ms: Annotated[float, number(low=0.0, high=20.0, step=0.1, unit="ms", label="Look-ahead")] = 1.0
+    detection: Annotated[
+        Literal["peak", "rms"], choice(label="Detection", help="Every sample, or the mean of 10 ms")
+    ] = "peak"
+    key_high_pass_hz: Annotated[
+        float,
+        number(low=20.0, high=2000.0, step=1.0, scale="log", unit="Hz", label="Key from", help="20 Hz: no filter"),
+    ] = 20.0
+    key_low_pass_hz: Annotated[
+        float,
+        number(low=100.0, high=20000.0, step=1.0, scale="log", unit="Hz", label="Key up to", help="20 kHz: no filter"),
+    ] = 20000.0
 
     def detector(self) -> Detector:
         """What makes its gain reduction of the key."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
 from apilado.core.parameters import choice, reference
 from apilado.core.sources.base import Source
@@ -15,8 +15,8 @@ class LayerSound(Source):
     label: ClassVar[str] = "Another layer"
 
     kind: Literal["layer"] = "layer"
-    layer: str = reference("", among="layers", label="Layer")
-    tap: Literal["source", "treated"] = choice("source", label="Taken")
+    layer: Annotated[str, reference(among="layers", label="Layer")] = ""
+    tap: Annotated[Literal["source", "treated"], choice(label="Taken")] = "source"
 
     def follows(self, *, treated: bool = True) -> str | None:
         return self.layer if treated or self.tap == "source" else None

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
@@ -29,12 +29,13 @@ class TakeSource(Source):
 
     kind: Literal["take"] = "take"
     asset: str = Field(pattern=SHA256_PATTERN, description="SHA-256 of the audio file")
-    file_name: str = text("take.wav", label="File", longest=200)
-    start_beats: float = number(0.0, low=0.0, high=1024.0, step=0.25, first=FIRST_BEAT, label="Beat")
-    skip_ms: float = number(
-        0.0, low=0.0, high=600000.0, step=1.0, unit="ms", label="Skip", help="Left out at the file's beginning"
-    )
-    gain_db: float = number(0.0, low=-60.0, high=24.0, step=0.1, unit="dB", label="Gain")
+    file_name: Annotated[str, text(label="File", longest=200)] = "take.wav"
+    start_beats: Annotated[float, number(low=0.0, high=1024.0, step=0.25, first=FIRST_BEAT, label="Beat")] = 0.0
+    skip_ms: Annotated[
+        float,
+        number(low=0.0, high=600000.0, step=1.0, unit="ms", label="Skip", help="Left out at the file's beginning"),
+    ] = 0.0
+    gain_db: Annotated[float, number(low=-60.0, high=24.0, step=0.1, unit="dB", label="Gain")] = 0.0
 
     @classmethod
     def beginning(cls, stack: Any, layer: Any) -> dict[str, Any]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Callable
-from typing import ClassVar, Literal
+from typing import Annotated, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -34,35 +34,40 @@ class Tone(Part):
 
     label: ClassVar[str] = "Tone"
 
-    shape: Shape = choice("saw", label="Shape")
-    pulse_width: float = number(0.25, low=0.02, high=0.98, label="Pulse width")
-    harmonics: tuple[float | None, ...] = numbers(
-        low=0.0,
-        high=2.0,
-        most=MOST_HARMONICS,
-        step=0.0001,
-        blanks=True,
-        label="Harmonics",
-        help=f"Amplitudes of harmonics 1, 2, 3 … up to {MOST_HARMONICS}; a blank keeps the shape's own",
-    )
-    level_db: float = number(0.0, low=-60.0, high=12.0, step=0.1, unit="dB", label="Level", moves=True)
-    octave: int = integer(0, low=-4, high=4, label="Octave")
-    semitones: int = integer(0, low=-24, high=24, label="Semitones")
-    cents: float = number(0.0, low=-100.0, high=100.0, step=0.1, unit="cents", label="Fine", moves=True)
-    copies: int = integer(1, low=1, high=16, label="Copies")
-    detune_cents: float = number(
-        12.0,
-        low=0.0,
-        high=100.0,
-        step=0.1,
-        unit="cents",
-        label="Detune",
-        help="Outermost copies, up and down",
-        moves=True,
-    )
-    spread: float = number(0.0, low=0.0, high=1.0, label="Spread", help="How far apart the copies stand")
-    phase: Literal["fixed", "free"] = choice("fixed", label="Phase")
-    start_phase_deg: float = number(0.0, low=0.0, high=360.0, step=1.0, unit="°", label="Start phase")
+    shape: Annotated[Shape, choice(label="Shape")] = "saw"
+    pulse_width: Annotated[float, number(low=0.02, high=0.98, label="Pulse width")] = 0.25
+    harmonics: Annotated[
+        tuple[float | None, ...],
+        numbers(
+            low=0.0,
+            high=2.0,
+            most=MOST_HARMONICS,
+            step=0.0001,
+            blanks=True,
+            label="Harmonics",
+            help=f"Amplitudes of harmonics 1, 2, 3 … up to {MOST_HARMONICS}; a blank keeps the shape's own",
+        ),
+    ] = ()
+    level_db: Annotated[float, number(low=-60.0, high=12.0, step=0.1, unit="dB", label="Level", moves=True)] = 0.0
+    octave: Annotated[int, integer(low=-4, high=4, label="Octave")] = 0
+    semitones: Annotated[int, integer(low=-24, high=24, label="Semitones")] = 0
+    cents: Annotated[float, number(low=-100.0, high=100.0, step=0.1, unit="cents", label="Fine", moves=True)] = 0.0
+    copies: Annotated[int, integer(low=1, high=16, label="Copies")] = 1
+    detune_cents: Annotated[
+        float,
+        number(
+            low=0.0,
+            high=100.0,
+            step=0.1,
+            unit="cents",
+            label="Detune",
+            help="Outermost copies, up and down",
+            moves=True,
+        ),
+    ] = 12.0
+    spread: Annotated[float, number(low=0.0, high=1.0, label="Spread", help="How far apart the copies stand")] = 0.0
+    phase: Annotated[Literal["fixed", "free"], choice(label="Phase")] = "fixed"
+    start_phase_deg: Annotated[float, number(low=0.0, high=360.0, step=1.0, unit="°", label="Start phase")] = 0.0
 
     @field_validator("harmonics")
     @classmethod
@@ -111,16 +116,17 @@ class ToneSource(Source):
 
     kind: Literal["tone"] = "tone"
     tones: tuple[Tone, ...] = parts("tone", least=1, most=4, begin=lambda: (Tone(),))
-    pitch_st: float = number(0.0, low=-48.0, high=48.0, step=0.01, unit="st", label="Pitch", moves=True)
-    drop_semitones: float = number(
-        0.0, low=0.0, high=48.0, step=0.5, unit="st", label="Pitch drop", help="How much higher a note begins"
-    )
-    drop_ms: float = number(
-        140.0, low=1.0, high=2000.0, step=1.0, scale="log", unit="ms", label="Drop time", help="All but 1/1000 of it"
-    )
-    velocity: float = number(
-        0.5, low=0.0, high=1.0, label="Velocity", help="How much of a note's velocity reaches its level"
-    )
+    pitch_st: Annotated[float, number(low=-48.0, high=48.0, step=0.01, unit="st", label="Pitch", moves=True)] = 0.0
+    drop_semitones: Annotated[
+        float, number(low=0.0, high=48.0, step=0.5, unit="st", label="Pitch drop", help="How much higher a note begins")
+    ] = 0.0
+    drop_ms: Annotated[
+        float,
+        number(low=1.0, high=2000.0, step=1.0, scale="log", unit="ms", label="Drop time", help="All but 1/1000 of it"),
+    ] = 140.0
+    velocity: Annotated[
+        float, number(low=0.0, high=1.0, label="Velocity", help="How much of a note's velocity reaches its level")
+    ] = 0.5
 
     def tail_seconds(self, score: Score, clock: Clock) -> float:
         played = voice_notes(score.notes, clock.beats)

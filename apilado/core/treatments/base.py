@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import ClassVar, Self
+from typing import Annotated, ClassVar, Self
 
 import numpy as np
 from numpy.typing import NDArray
@@ -27,7 +27,7 @@ class Treatment(Part):
     """One stage of a chain. Subclasses declare a `kind`, parameters, and override `process`."""
 
     label: ClassVar[str]
-    on: bool = switch(True, label="On")
+    on: Annotated[bool, switch(label="On")] = True
 
     def process(self, audio: Audio, clock: Clock) -> Audio:
         """The treated audio, same shape, latency removed. Pure: same arguments, same samples."""

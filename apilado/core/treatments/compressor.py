@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import ClassVar, Literal, Self
+from typing import Annotated, ClassVar, Literal, Self
 
 import numpy as np
 from numpy.typing import NDArray
@@ -35,16 +35,26 @@ class Compressor(Treatment):
     label: ClassVar[str] = "Compressor"
 
     kind: Literal["compressor"] = "compressor"
-    threshold_db: Value = number(-18.0, low=-60.0, high=0.0, step=0.1, unit="dB", label="Threshold", moves=True)
-    ratio: Value = number(3.0, low=1.0, high=20.0, step=0.1, scale="log", unit=":1", label="Ratio", moves=True)
-    knee_db: float = number(6.0, low=0.0, high=24.0, step=0.1, unit="dB", label="Knee")
-    detection: Literal["peak", "rms"] = choice("peak", label="Detection", help="Every sample, or the mean of 10 ms")
-    attack_ms: float = number(10.0, low=0.0, high=200.0, step=0.1, unit="ms", label="Attack")
-    timing: Literal["ms", "note"] = choice("ms", label="Release in", help="Milliseconds, or a note value at the tempo")
-    release_ms: float = number(120.0, low=5.0, high=2000.0, step=1.0, scale="log", unit="ms", label="Release")
-    release_note: NoteValue = choice("1/16", label="Release")
-    makeup_db: Value = number(0.0, low=-12.0, high=24.0, step=0.1, unit="dB", label="Make-up", moves=True)
-    blend: Value = number(1.0, low=0.0, high=1.0, label="Blend", moves=True)
+    threshold_db: Annotated[
+        Value, number(low=-60.0, high=0.0, step=0.1, unit="dB", label="Threshold", moves=True)
+    ] = -18.0
+    ratio: Annotated[Value, number(low=1.0, high=20.0, step=0.1, scale="log", unit=":1", label="Ratio", moves=True)] = (
+        3.0
+    )
+    knee_db: Annotated[float, number(low=0.0, high=24.0, step=0.1, unit="dB", label="Knee")] = 6.0
+    detection: Annotated[
+        Literal["peak", "rms"], choice(label="Detection", help="Every sample, or the mean of 10 ms")
+    ] = "peak"
+    attack_ms: Annotated[float, number(low=0.0, high=200.0, step=0.1, unit="ms", label="Attack")] = 10.0
+    timing: Annotated[
+        Literal["ms", "note"], choice(label="Release in", help="Milliseconds, or a note value at the tempo")
+    ] = "ms"
+    release_ms: Annotated[float, number(low=5.0, high=2000.0, step=1.0, scale="log", unit="ms", label="Release")] = (
+        120.0
+    )
+    release_note: Annotated[NoteValue, choice(label="Release")] = "1/16"
+    makeup_db: Annotated[Value, number(low=-12.0, high=24.0, step=0.1, unit="dB", label="Make-up", moves=True)] = 0.0
+    blend: Annotated[Value, number(low=0.0, high=1.0, label="Blend", moves=True)] = 1.0
 
     def unused(self) -> tuple[str, ...]:
         """The parameters that do nothing in the timing chosen."""

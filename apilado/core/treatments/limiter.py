@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import ClassVar, Literal, Self
+from typing import Annotated, ClassVar, Literal, Self
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,9 +22,11 @@ class PeakLimiter(Treatment):
     label: ClassVar[str] = "Limiter"
 
     kind: Literal["limiter"] = "limiter"
-    gain_db: Value = number(0.0, low=-24.0, high=24.0, step=0.1, unit="dB", label="Gain", moves=True)
-    ceiling_db: float = number(-6.0, low=-48.0, high=0.0, step=0.1, unit="dB", label="Ceiling")
-    release_ms: float = number(120.0, low=5.0, high=2000.0, step=1.0, scale="log", unit="ms", label="Release")
+    gain_db: Annotated[Value, number(low=-24.0, high=24.0, step=0.1, unit="dB", label="Gain", moves=True)] = 0.0
+    ceiling_db: Annotated[float, number(low=-48.0, high=0.0, step=0.1, unit="dB", label="Ceiling")] = -6.0
+    release_ms: Annotated[float, number(low=5.0, high=2000.0, step=1.0, scale="log", unit="ms", label="Release")] = (
+        120.0
+    )
 
     def _turned_up(self, audio: Audio) -> Audio:
         return audio * np.asarray(per_frame(mapped(self.gain_db, db_to_gain)), np.float32)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import ClassVar, Literal
+from typing import Annotated, ClassVar, Literal
 
 import numpy as np
 
@@ -23,11 +23,11 @@ class Saturation(Treatment):
     label: ClassVar[str] = "Saturation"
 
     kind: Literal["saturation"] = "saturation"
-    drive_db: Value = number(4.0, low=0.0, high=24.0, step=0.1, unit="dB", label="Drive", moves=True)
-    bias: float = number(0.15, low=0.0, high=0.9, label="Bias", help="0: odd harmonics only")
-    output_db: Value = number(0.0, low=-24.0, high=12.0, step=0.1, unit="dB", label="Output", moves=True)
-    blend: Value = number(1.0, low=0.0, high=1.0, label="Blend", moves=True)
-    oversampling: Literal[1, 2, 4, 8] = choice(4, label="Oversampling", unit="×")
+    drive_db: Annotated[Value, number(low=0.0, high=24.0, step=0.1, unit="dB", label="Drive", moves=True)] = 4.0
+    bias: Annotated[float, number(low=0.0, high=0.9, label="Bias", help="0: odd harmonics only")] = 0.15
+    output_db: Annotated[Value, number(low=-24.0, high=12.0, step=0.1, unit="dB", label="Output", moves=True)] = 0.0
+    blend: Annotated[Value, number(low=0.0, high=1.0, label="Blend", moves=True)] = 1.0
+    oversampling: Annotated[Literal[1, 2, 4, 8], choice(label="Oversampling", unit="×")] = 4
 
     def process(self, audio: Audio, clock: Clock) -> Audio:
         gain = mapped(self.drive_db, db_to_gain)

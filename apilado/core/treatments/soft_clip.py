@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import ClassVar, Literal
+from typing import Annotated, ClassVar, Literal
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
@@ -21,10 +21,12 @@ class SoftClip(Treatment):
     label: ClassVar[str] = "Soft clip"
 
     kind: Literal["soft-clip"] = "soft-clip"
-    drive_db: Value = number(12.0, low=0.0, high=48.0, step=0.1, unit="dB", label="Drive", moves=True)
-    output_db: Value = number(-3.0, low=-48.0, high=12.0, step=0.1, unit="dB", label="Output", moves=True)
-    blend: Value = number(1.0, low=0.0, high=1.0, label="Blend", help="0 is clean, 1 all clipped", moves=True)
-    oversampling: Literal[1, 2, 4, 8] = choice(4, label="Oversampling", unit="×")
+    drive_db: Annotated[Value, number(low=0.0, high=48.0, step=0.1, unit="dB", label="Drive", moves=True)] = 12.0
+    output_db: Annotated[Value, number(low=-48.0, high=12.0, step=0.1, unit="dB", label="Output", moves=True)] = -3.0
+    blend: Annotated[Value, number(low=0.0, high=1.0, label="Blend", help="0 is clean, 1 all clipped", moves=True)] = (
+        1.0
+    )
+    oversampling: Annotated[Literal[1, 2, 4, 8], choice(label="Oversampling", unit="×")] = 4
 
     def process(self, audio: Audio, clock: Clock) -> Audio:
         driven, gain = pushed(audio, mapped(self.drive_db, db_to_gain))

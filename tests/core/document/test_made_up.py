@@ -5,7 +5,7 @@ import sys
 import unittest
 
 PROGRAM = """
-from typing import ClassVar, Literal
+from typing import Annotated, ClassVar, Literal
 
 import numpy as np
 
@@ -19,20 +19,20 @@ from apilado.core.units import db_to_gain
 
 class Echo(Part):
     label: ClassVar[str] = "Echo"
-    steps: float = number(100.0, low=1.0, high=4000.0, step=1.0, unit="frames", label="Steps")
-    share: Value = number(0.5, low=0.0, high=1.0, label="Share", moves=True)
+    steps: Annotated[float, number(low=1.0, high=4000.0, step=1.0, unit="frames", label="Steps")] = 100.0
+    share: Annotated[Value, number(low=0.0, high=1.0, label="Share", moves=True)] = 0.5
 
 
 class Output(Model):
-    level_db: Value = number(0.0, low=-24.0, high=24.0, step=0.1, unit="dB", label="Output", moves=True)
-    inverted: bool = switch(False, label="Inverted")
+    level_db: Annotated[Value, number(low=-24.0, high=24.0, step=0.1, unit="dB", label="Output", moves=True)] = 0.0
+    inverted: Annotated[bool, switch(label="Inverted")] = False
 
 
 class Stutter(Treatment):
     label: ClassVar[str] = "Stutter"
     kind: Literal["stutter"] = "stutter"
-    drive: Value = number(1.0, low=0.5, high=4.0, scale="log", unit="x", label="Drive", moves=True)
-    way: Literal["on", "back"] = choice("on", label="Way")
+    drive: Annotated[Value, number(low=0.5, high=4.0, scale="log", unit="x", label="Drive", moves=True)] = 1.0
+    way: Annotated[Literal["on", "back"], choice(label="Way")] = "on"
     echoes: tuple[Echo, ...] = parts("echo", least=1, most=3, begin=lambda: (Echo(id="first"),))
     output: Output = group(Output, label="Output stage")
 
