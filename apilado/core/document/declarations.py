@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 from pydantic import BaseModel
 
 from apilado.core.document.addresses import find, joined, parted, parts_of
+from apilado.core.document.section import OF_THE_WHOLE
 from apilado.core.parameters import Parameter, PartList, models_in, parameters_of, part_lists_of
 from apilado.errors import InvalidEdit
 
@@ -34,6 +35,20 @@ def still_because(root: BaseModel, path: str) -> str:
         return "it is a count, or what it shapes is made as a whole"
     if getattr(step, "phase", "") == "linear-phase":
         return "its EQ has a linear phase, which is made as a whole"
+    return ""
+
+
+def refused_in_section(root: BaseModel, path: str, value: Any) -> str:
+    """Why a section cannot have a value at an address; '' where it can."""
+    parameter = parameter_at(root, path)
+    if parameter is None or find(root, path) is None:
+        return f"there is no value at '{path}'"
+    if path in OF_THE_WHOLE:
+        return f"'{path}' is of the whole piece: the time hangs on it"
+    try:
+        parameter.parsed(value)
+    except ValueError as error:
+        return f"{parameter.label.lower()} {error}"
     return ""
 
 

@@ -77,7 +77,12 @@ def carry_movements(data: Data, holder: str, copied: str, given: dict[str, str])
 
 
 def let_go(before: Stack, data: Data) -> None:
-    """Takes what has gone out of the movements that moved it."""
+    """Takes what has gone out of the movements that moved it and the sections that changed it."""
+    for section in before.sections:
+        now = find(data, f"sections/{section.id}")
+        lost = [change.id for change in section.changes if find(data, change.path) is None]
+        if lost and now is not None:
+            now["changes"] = [each for each in now["changes"] if each.get("id") not in lost]
     for movement in before.movements:
         now = find(data, f"movements/{movement.id}")
         gone = [target.id for target in movement.targets if find(data, target.path) is None]

@@ -8,13 +8,14 @@ from pydantic import Field, field_validator, model_validator
 
 from apilado.core.document.addresses import find, joined, owner_of, parted, repeated
 from apilado.core.document.carving import FROM_PIECE, MOST_PAIRS, CarvePair, Reference, TargetName
-from apilado.core.document.declarations import still_because
+from apilado.core.document.declarations import refused_in_section, still_because
 from apilado.core.document.ducker import MOST_DUCKERS, Ducker
 from apilado.core.document.equaliser import Point
 from apilado.core.document.kick import Drum, Kick, Trigger
 from apilado.core.document.layer import MOST_NOTES, Layer
 from apilado.core.document.movement import MOST_MOVEMENTS, Movement
 from apilado.core.document.path import MOST_STEPS, AnyBusStep, Equaliser, Points, eqs_in
+from apilado.core.document.section import MOST_SECTIONS, PieceSection
 from apilado.core.dsp.crossovers import Border, border
 from apilado.core.notes import Note, again, in_order
 from apilado.core.parameters import Model, choice, group, integer, number, parts, switch, text
@@ -142,6 +143,7 @@ class Stack(Model):
     duckers: tuple[Ducker, ...] = parts("duck", most=MOST_DUCKERS, begin=lambda: (Ducker(id="duck"),))
     pairs: tuple[CarvePair, ...] = parts("carve pair", most=MOST_PAIRS)
     movements: tuple[Movement, ...] = parts("movement", most=MOST_MOVEMENTS)
+    sections: tuple[PieceSection, ...] = parts("section", most=MOST_SECTIONS)
     target: Annotated[TargetName, choice(label="Target")] = "clean lower mids"
     reference: Reference | None = None
     limits: dict[str, LimitOverride] = Field(default={}, max_length=64)
@@ -272,6 +274,7 @@ class Stack(Model):
         self._check_triggers()
         self._check_pairs()
         self._check_movements()
+        self._check_sections()
         if self.target == FROM_PIECE and self.reference is None:
             raise ValueError("target: there is no finished piece to take it from; bring one first")
         return self
@@ -317,6 +320,24 @@ class Stack(Model):
                 refused = still_because(self, target.path)
                 if refused:
                     raise ValueError(f"{where}: '{target.path}' does not move: {refused}")
+
+    def _check_sections(self) -> None:
+        taken: dict[int, str] = {}
+        for section in self.sections:
+            where = f"sections/{section.id}"
+            for bar in range(section.first_bar, section.last_bar + 1):
+                if bar in taken:
+                    raise ValueError(f"{where}: bar {bar} is in '{taken[bar]}' already; sections do not overlap")
+                taken[bar] = section.name
+            if section.last_bar > self.bars:
+                raise ValueError(f"{where}: bar {section.last_bar} lies behind the last of {self.bars} bars")
+            for change in section.changes:
+                refused = refused_in_section(self, change.path, change.value)
+                if refused:
+                    raise ValueError(f"{where}/changes/{change.id}: {refused}")
+            for other in section.hits:
+                if other.drum not in self.drum_names():
+                    raise ValueError(f"{where}/hits: there is no trigger '{other.drum}'")
 
     def _check_layers(self) -> None:
         for layer in self.layers:

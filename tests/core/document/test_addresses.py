@@ -1,3 +1,4 @@
+import ast
 import copy
 import re
 import unittest
@@ -10,6 +11,8 @@ from apilado.core.document.edits_values import AddPart, MovePart, RemovePart, Se
 from apilado.core.document.path import Equaliser, Split
 from apilado.core.document.stack import Stack
 from apilado.core.parts import ID_PATTERN, Part, new_id
+from apilado.core.sources.registry import SOURCES
+from apilado.core.treatments.registry import TREATMENTS
 from apilado.demo.stacks import lock_gate, slipway
 from apilado.errors import InvalidEdit
 from tests.seeded.stacks import seeded_stack
@@ -184,4 +187,17 @@ class StructureTest(unittest.TestCase):
             if taking.search(line)
         ]
         # A file's suffix and a page's own address are no addresses of a document.
+        self.assertEqual(found, [])
+
+    def test_nobody_asks_a_source_or_a_treatment_for_its_type(self):
+        """Outside their folders: what one can do it answers itself."""
+        kinds = {model.__name__ for model in (*SOURCES, *TREATMENTS)}
+        found = []
+        for file in APILADO.rglob("*.py"):
+            if {"sources", "treatments"} & set(file.parts):
+                continue
+            for node in ast.walk(ast.parse(file.read_text())):
+                asks = isinstance(node, ast.Call) and getattr(node.func, "id", "") in ("isinstance", "issubclass")
+                named = {each.id for each in ast.walk(node) if isinstance(each, ast.Name)} if asks else set()
+                found += [f"{file.relative_to(APILADO)}:{node.lineno}" for _ in named & kinds]
         self.assertEqual(found, [])
