@@ -7,7 +7,7 @@ import zipfile
 from apilado.core.formats.midi_files import write_midi
 from apilado.core.notes import Note
 from tests.browser.page import HERE, BrowserCase
-from tests.support import sine, wav
+from tests.support import noise, sine, wav
 
 
 class EditingTest(BrowserCase):
@@ -323,6 +323,39 @@ class FilesTest(BrowserCase):
         self.drop(shelf, bundle, "main")
         shelf.wait_for_selector("text=is on the shelf")
         self.assertEqual(self.complaints, [])
+
+    def test_ones_own_recording_in_three_bands_takes_six_presses(self):
+        page = self.open("/")
+        rope = self.folder / "own.wav"
+        rope.write_bytes(wav(noise(48000), 48000))
+        presses = []
+
+        def press(selector):
+            page.click(selector)
+            presses.append(selector)
+
+        press("button:has-text('New stack')")
+        page.wait_for_selector("#layers li[data-select='layer:mid']")
+        press(".sheet-tabs [data-select='layer:mid']")
+        with page.expect_file_chooser() as chosen:
+            press("#sheet label:has([data-upload='layers/mid'])")
+        chosen.value.set_files(rope)
+        press("dialog[open] button:has-text('too')")
+        self.until(page, "document.querySelector('#undo').title.includes('own.wav')")
+        press(".sheet-tabs [data-select='layer:sub']")
+        page.wait_for_selector(".sheet-tabs [data-select='layer:sub'][aria-pressed=true]")
+        page.select_option("#sheet select[data-path='layers/sub/source/kind']", "layer")
+        presses.append("the source of sub")
+        stack = int(page.url.rsplit("/", 1)[1])
+        kinds = ["layer", "take", "layer"]
+        page.wait_for_selector("#undo:not([disabled])")
+        self.until(page, "document.querySelector('#sheet select[data-path=\"layers/sub/source/layer\"]') !== null")
+        self.assertEqual([layer["source"]["kind"] for layer in self.layers_of(stack)], kinds)
+        self.assertEqual([layer["span"]["first"] for layer in self.layers_of(stack)], [0, 1, 2])
+        self.assertLessEqual(len(presses), 6)
+
+    def layers_of(self, stack):
+        return json.loads(self.server.ask(f"/stacks/{stack}/export/json"))["layers"]
 
     def test_a_broken_file_is_named_and_changes_nothing(self):
         page = self.bench("Rope Walk")

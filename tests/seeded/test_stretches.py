@@ -18,7 +18,7 @@ AGREES_DB, FLOOR_DB = -60.0, -120.0
 class StretchTest(unittest.TestCase):
     def test_it_is_what_the_loop_is_there(self):
         compared = 0
-        for seed in seeds(24, first=700):
+        for seed in seeds(12, first=700):
             stack, load = seeded_stack(seed)
             loop, dice = rendered(stack, load), Dice(seed)
             total = clock_of(stack, looped=True).frames
@@ -34,7 +34,7 @@ class StretchTest(unittest.TestCase):
                     allowed = db_to_gain(AGREES_DB) * float(np.abs(loop[name]).max()) + db_to_gain(FLOOR_DB)
                     self.assertLess(apart, allowed, (seed, name, begins, frames))
                     compared += 1
-        self.assertGreater(compared, 300)
+        self.assertGreater(compared, 150)
 
     def test_what_comes_from_notes_and_hits_alone_is_there_exactly(self):
         for seed in seeds(12, first=800):
