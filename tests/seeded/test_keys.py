@@ -50,7 +50,9 @@ def random_edit(dice, stack):
     if kind == "step":
         layer, _ = dice.of(steps)
         return AddPart(path=f"layers/{layer}/path", part={"kind": dice.of(("soft-clip", "compressor", "eq"))})
-    path, parameter = dice.of(list(numbers_in(stack)))
+    moved = {target.path for movement in stack.movements for target in movement.targets}
+    values = list(numbers_in(stack))
+    path, parameter = dice.of([each for each in values if each[0] in moved] if moved and dice.one_in(3) else values)
     if parameter.kind == "switch":
         value = dice.one_in(2)
     elif parameter.kind == "choice":
