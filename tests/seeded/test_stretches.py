@@ -10,7 +10,7 @@ from apilado.core.render.graph import clock_of
 from apilado.core.render.stretch import stretch_of
 from apilado.core.units import db_to_gain
 from tests.seeded.stacks import Dice, seeded_stack, seeds
-from tests.support import ENGINE, rendered
+from tests.support import ENGINE, graph_of, rendered
 
 AGREES_DB, FLOOR_DB = -60.0, -120.0
 
@@ -42,8 +42,6 @@ class StretchTest(unittest.TestCase):
             stack = stack.model_copy(update={"movements": ()})
             total = clock_of(stack, looped=True).frames
             stretch = stretch_of(stack, load, total - 5000, 10000)
-            from tests.support import graph_of
-
             whole = graph_of(stack, load)
             there = (total - 5000 + np.arange(10000)) % total
             for name, source in whole.sources.items():

@@ -4,6 +4,7 @@ import unittest
 
 import numpy as np
 
+from apilado.core.document.addresses import replace
 from apilado.core.document.ducker import Ducker
 from apilado.core.document.equaliser import POINTS, KeyedBell
 from apilado.core.document.kick import Kick
@@ -26,12 +27,13 @@ from apilado.core.dsp.moving_filters import moving_filtered
 from apilado.core.ducks.drawn import DrawnDuck
 from apilado.core.ducks.keyed import KeyedDuck
 from apilado.core.notes import Note
+from apilado.core.render.builder import Builder
 from apilado.core.sources.tone import Tone, ToneSource
 from apilado.core.sources.voice import Envelope, Voice
 from apilado.core.treatments.registry import TREATMENTS
 from apilado.core.treatments.soft_clip import SoftClip
 from tests.seeded.moving import values_that_move
-from tests.support import ENGINE, graph_of, noise, plain_stack, rendered
+from tests.support import ENGINE, graph_of, loader, noise, plain_stack, rendered
 
 REST = DrawnCourse(points=(CoursePoint(at=0.0, value=1.0), CoursePoint(at=1.0, value=1.0)))
 HELD = Voice(envelope=Envelope(sustain=0.8, release_ms=40.0))
@@ -101,17 +103,11 @@ class AtRestTest(unittest.TestCase):
                 other = value * 2.0**travel if log else value + travel
                 moved = stack.model_copy(update={"movements": (moving(path, travel),)})
                 data = stack.model_dump(mode="json")
-                set_at(data, path, other)
+                replace(data, path, other)
                 wanted = rendered(type(stack).model_validate(data))["output"]
                 apart = np.abs(rendered(moved)["output"] - wanted).max()
                 self.assertLess(float(apart), 2e-4)
                 self.assertGreater(float(np.abs(wanted - rendered(stack)["output"]).max()), 4e-4)
-
-
-def set_at(data, path, value):
-    from apilado.core.document.addresses import replace
-
-    replace(data, path, value)
 
 
 class MovingTest(unittest.TestCase):
@@ -204,9 +200,6 @@ class CoursesTest(unittest.TestCase):
     def curve(self, movement, stack=None, *, looped=True):
         stack = (stack or everything()).model_copy(update={"movements": (movement,)})
         graph = graph_of(stack, looped=looped)
-        from apilado.core.render.builder import Builder
-        from tests.support import loader
-
         moves = Builder(stack, graph.clock, loader({})).moves
         return ENGINE.run([moves.curve(movement.targets[0].path)])[0], graph.clock
 
@@ -250,8 +243,6 @@ class CoursesTest(unittest.TestCase):
             moving("layers/a/path/compressor/ratio", octaves).model_copy(update={"id": name})
             for name, octaves in (("one", 1.0), ("two", -0.5))
         )
-        from apilado.core.render.builder import Builder
-        from tests.support import loader
 
         def ratio(movements):
             moved = stack.model_copy(update={"movements": movements})
