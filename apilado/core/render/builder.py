@@ -163,8 +163,8 @@ class Builder:
         return sound
 
     def along(self, sound: Stage, owner: str, path: Sequence[AnyStep]) -> tuple[Stage, Treated]:
-        """A sound along the path of a layer or a bus; and the gain reduction of each treatment that is on."""
-        reductions = []
+        """A sound along the path of a layer or a bus; and, on a bus, the reduction of each treatment that is on."""
+        reductions, metered = [], not within(owner, "layers")
         for step in path:
             address = joined(owner, "path", step.id)
             if isinstance(step, Split):
@@ -174,7 +174,8 @@ class Builder:
             elif step.on:
                 moved = self.moves.of(address)
                 given = {"treatment": moved.still(step), "clock": self.clock}
-                reductions.append((address, moving(steps.reduce, sound, moved=moved, **given)))
+                if metered:
+                    reductions.append((address, moving(steps.reduce, sound, moved=moved, **given)))
                 sound = moving(steps.treat, sound, moved=moved, **given)
         return sound, tuple(reductions)
 

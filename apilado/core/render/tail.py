@@ -5,9 +5,12 @@ A bound, not a length: what is delivered is cut where it has really rung out (`a
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Sequence
 
 from apilado.core.clock import Clock
+from apilado.core.document.addresses import find, joined
+from apilado.core.document.declarations import parameter_at
 from apilado.core.document.equaliser import Point, eq_sections, still_and_moving
 from apilado.core.document.kick import Drum
 from apilado.core.document.layer import Layer
@@ -59,7 +62,7 @@ def look_ahead_seconds(stack: Stack, rate_hz: int) -> float:
     """How long after a moment the sound may lie that is heard in it already: what is of linear phase rings before."""
     tail = _Tail(stack, rate_hz)
     eqs = sum(
-        tail.eq_seconds(stack.points_of(address))
+        tail.eq_seconds(address)
         for address, eq in stack.equalisers().items()
         if getattr(eq, "phase", "") == "linear-phase"
     )
@@ -83,12 +86,40 @@ class _Tail:
     def part_seconds(self, part: Part) -> float:
         return self.rings_seconds(part.sections) + sum(self.taps_seconds(taps) for taps in part.taps)
 
-    def eq_seconds(self, points: tuple[Point, ...]) -> float:
-        still, moving = still_and_moving(points)
-        rate = self.rate_hz
-        return self.rings_seconds(eq_sections(still, rate)) + sum(
-            self.rings_seconds(point.sections(rate)) for point in moving
+    def eq_seconds(self, address: str) -> float:
+        """Of the EQ at an address: its points that stand still together, those that move one by one."""
+        points = self.stack.points_of(address)
+        swept = {point.id: self.slowest(joined(address, "points", point.id), point) for point in points}
+        still, keyed = still_and_moving(points)
+        moving = [point for point in (*still, *keyed) if point in keyed or swept[point.id] is not point]
+        together = eq_sections(tuple(point for point in still if point not in moving), self.rate_hz)
+        return self.rings_seconds(together) + sum(
+            self.rings_seconds(swept[point.id].sections(self.rate_hz)) for point in moving
         )
+
+    def slowest(self, address: str, point: Point) -> Point:
+        """A point as it rings longest within what movements do to it; itself where nothing moves it."""
+        names = [name for name in ("frequency_hz", "q", "gain_db") if self.reach(joined(address, name))]
+        if not names:
+            return point
+        ends = [self.reach(joined(address, name)) for name in names]
+        variants = [
+            point.model_copy(update=dict(zip(names, values, strict=True))) for values in itertools.product(*ends)
+        ]
+        return max(variants, key=lambda each: settle_frames(each.sections(self.rate_hz)))
+
+    def reach(self, path: str) -> tuple[float, ...]:
+        """(lowest, highest) of a value that movements move; nothing where none does."""
+        travels = [t.travel for m in self.stack.movements if m.on for t in m.targets if t.path == path]
+        parameter = parameter_at(self.stack, path)
+        if not travels or parameter is None:
+            return ()
+        base, most = float(find(self.stack, path)), sum(abs(travel) for travel in travels)
+        if parameter.scale == "log":
+            low, high = base * 2.0**-most, base * 2.0**most
+        else:
+            low, high = base - most, base + most
+        return max(low, parameter.low), min(high, parameter.high)
 
     def split_seconds(self, layer: Layer) -> float:
         piece = cut(self.borders, layer.span.first, layer.span.last)
@@ -96,14 +127,15 @@ class _Tail:
 
     def path_seconds(self, owner: str, path: Sequence[AnyStep]) -> float:
         """Of all steps of a path but the split."""
-        eqs = sum(self.eq_seconds(self.stack.points_of(address)) for address in self.stack.eqs_of(owner))
+        eqs = sum(self.eq_seconds(address) for address in self.stack.eqs_of(owner))
         return eqs + sum(step.tail_seconds(self.clock) for step in treatments_in(path) if step.on)
 
     def placed_seconds(self, layer: Layer) -> float:
         """Of a layer from its source to its place."""
         mono = self.taps_seconds(mono_low(layer.mono_below_hz, self.rate_hz)) if layer.mono_below_hz > 0.0 else 0.0
         path = self.path_seconds(f"layers/{layer.id}", layer.path)
-        return self.split_seconds(layer) + path + mono + layer.delay_ms / 1000.0
+        delay_ms = max(layer.delay_ms, *self.reach(f"layers/{layer.id}/delay_ms"), 0.0)
+        return self.split_seconds(layer) + path + mono + delay_ms / 1000.0
 
     def layer_seconds(self, layer: Layer) -> float:
         root = root_of(self.stack, layer)
@@ -140,6 +172,6 @@ class _Tail:
         last = max((hit for hit in drum.hits if hit < self.stack.beats), default=None)
         if last is None:
             return 0.0
-        rings = self.eq_seconds(self.stack.all_points(self.stack.drum_owner(name)))
+        rings = self.eq_seconds(joined(self.stack.drum_owner(name), "eq"))
         left = beats_to_seconds(self.stack.beats - last, self.stack.tempo_bpm)
         return drum.sound.length_seconds() + rings + max(0.0, drum.offset_ms) / 1000.0 - left

@@ -6,7 +6,7 @@ import numpy as np
 
 from apilado.core.document.addresses import replace
 from apilado.core.document.ducker import Ducker
-from apilado.core.document.equaliser import POINTS, KeyedBell
+from apilado.core.document.equaliser import POINTS, Bell, KeyedBell
 from apilado.core.document.kick import Kick
 from apilado.core.document.layer import Layer
 from apilado.core.document.movement import (
@@ -28,6 +28,7 @@ from apilado.core.ducks.drawn import DrawnDuck
 from apilado.core.ducks.keyed import KeyedDuck
 from apilado.core.notes import Note
 from apilado.core.render.builder import Builder
+from apilado.core.render.graph import clock_of
 from apilado.core.sources.tone import Tone, ToneSource
 from apilado.core.sources.voice import Envelope, Voice
 from apilado.core.treatments.registry import TREATMENTS
@@ -167,6 +168,18 @@ class MovingTest(unittest.TestCase):
         wanted = filtered(wanted.astype(np.float32)[None], dc_blocker(clock.rate_hz), looped=True)[0]
         apart = np.sqrt(np.mean((found - wanted)[2000:-2000] ** 2) / np.mean(wanted**2))
         self.assertLess(20 * np.log10(apart), -60.0)
+
+    def test_a_single_pass_lasts_as_long_as_what_moves_may_ring(self):
+        point = Bell(id="b", frequency_hz=60.0, gain_db=18.0, q=0.5)
+        layer = Layer(id="a", path=layer_path(Equaliser(id="eq", points=(point,))))
+        stack = plain_stack(layers=(layer,), bars=1, beats_per_bar=1)
+        rings = stack.model_copy(update={"movements": (moving("layers/a/path/eq/points/b/q", 5.0),)})
+        short, long = (clock_of(each, looped=False).tail_seconds for each in (stack, rings))
+        self.assertGreater(long, 3.0 * short)
+        whole = rendered(rings, looped=False)["a"]
+        self.assertLess(float(np.abs(whole[:, -480:]).max()), 1e-5 * float(np.abs(whole).max()))
+        late = stack.model_copy(update={"movements": (moving("layers/a/delay_ms", 50.0),)})
+        self.assertAlmostEqual(clock_of(late, looped=False).tail_seconds, short + 0.05, places=6)
 
     def test_a_keyed_bell_is_swept_too(self):
         point = KeyedBell(id="k", frequency_hz=110.0, gain_db=-12.0)
