@@ -87,8 +87,11 @@ class AtRestTest(unittest.TestCase):
                     seen.add(parameter.name)
                     with self.subTest(path=path, rate=rate, looped=looped):
                         still = stack.model_copy(update={"movements": (moving(path, 0.0),)})
-                        apart = np.abs(rendered(still, looped=looped)["output"] - plain).max()
-                        self.assertLess(float(apart), 1e-4)
+                        found = rendered(still, looped=looped)["output"]
+                        # A single pass may be given longer to ring out where something could move.
+                        both = min(found.shape[1], plain.shape[1])
+                        self.assertLess(float(np.abs(found[:, :both] - plain[:, :both]).max()), 1e-4)
+                        self.assertLess(float(np.abs(found[:, both:]).max(initial=0.0)), 1e-4)
         self.assertGreaterEqual(len(seen), 14)
 
     def test_travel_is_added_to_the_number(self):
