@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 from pydantic import BaseModel
 
-from apilado.core.document.addresses import find, joined, parted, parts_of
+from apilado.core.document.addresses import find, joined, owner_of, parted, parts_of, within
 from apilado.core.document.section import OF_THE_WHOLE
 from apilado.core.parameters import Parameter, PartList, models_in, parameters_of, part_lists_of
 from apilado.errors import InvalidEdit
@@ -26,6 +26,12 @@ def parameter_at(root: BaseModel, path: str) -> Parameter | None:
     return next((parameter for parameter in declared if parameter.name == last), None)
 
 
+def in_drum_eq(path: str) -> bool:
+    """Whether an address lies in the EQ of a drum."""
+    owner = owner_of(path)
+    return (owner == "kick" or within(owner, "triggers")) and within(path, joined(owner, "eq"))
+
+
 def still_because(root: BaseModel, path: str) -> str:
     """Why the value at an address cannot move; '' where it can."""
     parameter, step = parameter_at(root, path), find(root, joined(*parts_of(path)[:4]))
@@ -33,6 +39,8 @@ def still_because(root: BaseModel, path: str) -> str:
         return "it is no single number"
     if not parameter.moves:
         return "it is a count, or what it shapes is made as a whole"
+    if in_drum_eq(path):
+        return "a drum's hit is made once, and laid where it hits"
     if getattr(step, "phase", "") == "linear-phase":
         return "its EQ has a linear phase, which is made as a whole"
     return ""

@@ -62,6 +62,11 @@ class MovementsTest(unittest.TestCase):
             (STACK, "layers/mid/source/tones/wave/copies", "it is a count"),
             (STACK, "layers/mid/mono_below_hz", "what it shapes is made as a whole"),
             (STACK, "layers/mid/mute", "it is no single number"),
+            (
+                apply(STACK, AddPart(path="kick/eq/points", part={"id": "b", "kind": "bell"})),
+                "kick/eq/points/b/gain_db",
+                "a drum's hit is made once",
+            ),
             (STACK, "layers/mid/gone", "there is nothing at 'layers/mid/gone'"),
             (linear, "layers/mid/path/eq/points/dip/gain_db", "its EQ has a linear phase"),
         ):
