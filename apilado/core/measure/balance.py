@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio
 from apilado.core.measure.loudness import Loudness, measure_loudness
-from apilado.core.measure.stem import StemMeasures, measure_stem
+from apilado.core.measure.stem import StemMeasures, measured
 from apilado.core.units import power_to_db
 
 PART_SECONDS = 15
@@ -51,7 +51,7 @@ def measure_piece(audio: Audio, *, rate_hz: int) -> PieceMeasures:
     starts = range(0, audio.shape[1] - size + 1, max(1, size // 2))
     both = mid = side = np.zeros(1)
     for start in starts:
-        stem = measure_stem(np.ascontiguousarray(audio[:, start : start + size] * window), rate_hz=rate_hz)
+        stem = measured(np.ascontiguousarray(audio[:, start : start + size] * window), rate_hz)
         both = both + (stem.left_power + stem.right_power) / (2.0 * len(starts))
         mid, side = mid + stem.mid_power / len(starts), side + stem.side_power / len(starts)
     return _piece(both, mid, side, measure_loudness(audio, rate_hz=rate_hz))

@@ -101,29 +101,27 @@ def whole_periods(frames: int, period: float) -> NDArray[np.float64]:
 
 
 def levels_at(
-    *stems: Audio, spans: tuple[NoteSpan, ...], frequencies_hz: tuple[float, ...], rate_hz: int
-) -> tuple[tuple[float | None, ...], ...]:
-    """Power of a frequency in each note while it alone sounds, for each looped stem; a full-scale sine is 1.
+    stem: Audio, *, spans: tuple[NoteSpan, ...], frequencies_hz: tuple[float, ...], rate_hz: int
+) -> tuple[float | None, ...]:
+    """Power of a frequency in each note of a looped stem while it alone sounds; a full-scale sine is 1.
 
     The mean of both channels under a Hann window; None where a note is too short: two periods are needed to keep its
     fundamental apart from its octave.
     """
     settle, longest = ms_to_samples(SETTLE_MS, rate_hz), ms_to_samples(LONGEST_MS, rate_hz)
-    found: list[list[float | None]] = [[] for _ in stems]
+    found: list[float | None] = []
     for span, hertz in zip(spans, frequencies_hz, strict=True):
         begun = min(settle, span.frames // 4)
         frames = min(span.frames - begun, longest)
         if frames < 2.0 * rate_hz / hertz:
-            for levels in found:
-                levels.append(None)
+            found.append(None)
             continue
         window = np.hanning(frames + 2)[1:-1]
         wave = phasor(hertz / rate_hz, frames) * (window * (2.0 / np.sum(window)))
         parts = np.stack([wave.real, wave.imag]).astype(np.float32)
-        for stem, levels in zip(stems, found, strict=True):
-            amplitudes = segment(stem, span.first + begun, frames) @ parts.T
-            levels.append(float(np.sum(amplitudes.astype(np.float64) ** 2)) / 2.0)
-    return tuple(tuple(levels) for levels in found)
+        amplitudes = segment(stem, span.first + begun, frames) @ parts.T
+        found.append(float(np.sum(amplitudes.astype(np.float64) ** 2)) / 2.0)
+    return tuple(found)
 
 
 def phasor(cycles_per_frame: float, frames: int) -> NDArray[np.complex128]:

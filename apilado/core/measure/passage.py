@@ -44,19 +44,19 @@ def energy_grid(audio: Audio, stem: StemMeasures, *, columns: int) -> NDArray[np
     Returns:
         Shape (rows, columns); column c is the moment (c + 1/2)/columns of the loop.
     """
-    rate, frames = stem.rate_hz, audio.shape[1]
+    low_end = stem.low
+    rate, frames = low_end.rate_hz, audio.shape[1]
     centres = (np.arange(columns) + 0.5) / columns * frames
-    spectra = [stem.left] if stem.left is stem.right else [stem.left, stem.right]
     # The low end at a low rate: its part of the spectrum, turned back into a short signal.
-    kept = min(stem.left.shape[0], math.ceil(LOW_TOP_HZ / stem.bin_hz) + 1)
+    kept = min(low_end.left.shape[0], math.ceil(LOW_TOP_HZ / low_end.bin_hz) + 1)
     length = fft.next_fast_len(2 * (kept - 1), real=True)
-    low_rate = length * stem.bin_hz
+    low_rate = length * low_end.bin_hz
     share = low_rate / rate
-    lows = [fft.irfft(spectrum[:kept], length) * np.float32(share) for spectrum in spectra]
+    lows = [fft.irfft(lines[:kept], length) * np.float32(share) for lines in low_end.channels]
     low = sum(_powers(signal, centres * share, LONG_MS, low_rate) for signal in lows)
-    high = sum(_powers(channel, centres, SHORT_MS, rate) for channel in audio[: len(spectra)])
+    high = sum(_powers(channel, centres, SHORT_MS, rate) for channel in audio[: len(lows)])
     upper = band_centres(ROWS_PER_OCTAVE)[:, None] > TURN_HZ
-    return np.asarray(np.where(upper, high, low) / len(spectra), np.float32)
+    return np.asarray(np.where(upper, high, low) / len(lows), np.float32)
 
 
 def _powers(

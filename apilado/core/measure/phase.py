@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from apilado.core.measure.stem import StemMeasures
+from apilado.core.measure.spectrum import Spectrum
 from apilado.core.units import power_to_db
 
 APART_DB = -30.0
@@ -46,11 +46,29 @@ class BorderPhase:
         return self.steadiness < DRIFTING
 
 
-def octave_around(stem: StemMeasures, frequency_hz: float) -> NDArray[np.complex128]:
-    """Bins of the stem's mono sum within half an octave either side of a frequency."""
-    low = math.floor(frequency_hz / math.sqrt(2.0) / stem.bin_hz)
-    high = math.ceil(frequency_hz * math.sqrt(2.0) / stem.bin_hz) + 1
-    return ((stem.left[low:high] + stem.right[low:high]) / 2.0).astype(np.complex128)
+@dataclass(frozen=True, eq=False)
+class Octave:
+    """The lines of a stem's mono sum within half an octave either side of a frequency."""
+
+    around_hz: float
+    first: int
+    """The number of the first line."""
+    lines: NDArray[np.complex128]
+    bin_hz: float
+    line_power: float
+
+    @property
+    def power(self) -> float:
+        """Sum of the squares of the lines."""
+        return float(np.sum(np.abs(self.lines) ** 2))
+
+
+def octave_around(spectrum: Spectrum, *, frequency_hz: float) -> Octave:
+    """What two neighbours are compared by at their border."""
+    low = math.floor(frequency_hz / math.sqrt(2.0) / spectrum.bin_hz)
+    high = math.ceil(frequency_hz * math.sqrt(2.0) / spectrum.bin_hz) + 1
+    lines = ((spectrum.left[low:high] + spectrum.right[low:high]) / 2.0).astype(np.complex128)
+    return Octave(frequency_hz, low, lines, spectrum.bin_hz, spectrum.line_power)
 
 
 def coherence_gain_db(a: NDArray[np.complex128], b: NDArray[np.complex128]) -> float:
@@ -59,15 +77,15 @@ def coherence_gain_db(a: NDArray[np.complex128], b: NDArray[np.complex128]) -> f
     return float(power_to_db(float(np.sum(np.abs(a + b) ** 2)) / apart)) if apart > 0.0 else 0.0
 
 
-def border_phase(lower: StemMeasures, upper: StemMeasures, frequency_hz: float, names: tuple[str, str]) -> BorderPhase:
-    """Phase and coherence gain of two stems of the same render around a frequency."""
-    a, b = octave_around(lower, frequency_hz), octave_around(upper, frequency_hz)
-    power_a, power_b = float(np.sum(np.abs(a) ** 2)), float(np.sum(np.abs(b) ** 2))
+def border_phase(lower: Octave, upper: Octave, names: tuple[str, str]) -> BorderPhase:
+    """Phase and coherence gain of two stems of the same render, from the octave around their border."""
+    a, b = lower.lines, upper.lines
+    power_a, power_b = lower.power, upper.power
     loud, quiet = max(power_a, power_b), min(power_a, power_b)
-    audible = loud * 4.0 / (float(lower.frames) ** 2) > 1e-9
+    audible = loud * lower.line_power > 1e-9
     cross = complex(np.sum(b * np.conj(a)))
     return BorderPhase(
-        frequency_hz=frequency_hz,
+        frequency_hz=lower.around_hz,
         lower=names[0],
         upper=names[1],
         phase_deg=math.degrees(cmath.phase(cross)) if quiet > 0.0 else 0.0,
@@ -87,19 +105,18 @@ class Alignment:
     coherence_gain_db: float
 
 
-def best_alignment(lower: StemMeasures, upper: StemMeasures, frequency_hz: float) -> Alignment:
+def best_alignment(lower: Octave, upper: Octave) -> Alignment:
     """Polarity and delay within half a period of the border that give the greatest coherence gain.
 
     Delays are tried in steps of 1/32 of the period; the smaller delay wins where the gain is within 0.05 dB.
     """
-    a, b = octave_around(lower, frequency_hz), octave_around(upper, frequency_hz)
-    first = math.floor(frequency_hz / math.sqrt(2.0) / lower.bin_hz)
-    frequencies = (first + np.arange(a.shape[0])) * lower.bin_hz
+    a, b = lower.lines, upper.lines
+    frequencies = (lower.first + np.arange(a.shape[0])) * lower.bin_hz
     cross = b * np.conj(a)
-    furthest = min(LONGEST_DELAY_MS, 500.0 / frequency_hz)
+    furthest = min(LONGEST_DELAY_MS, 500.0 / lower.around_hz)
     delays = np.linspace(-furthest, furthest, 65)
     turned = np.exp(-2j * np.pi * np.outer(delays / 1000.0, frequencies)) @ cross
-    apart = float(np.sum(np.abs(a) ** 2) + np.sum(np.abs(b) ** 2))
+    apart = lower.power + upper.power
     if apart <= 0.0:
         return Alignment(False, 0.0, 0.0)
     options = [

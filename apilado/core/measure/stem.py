@@ -1,36 +1,29 @@
-"""What is measured of one stem by itself, from one FFT of its whole length.
-
-A loop is periodic: its spectrum is taken at its exact length, so that what sounds across the seam is no jump and each
-of its lines is one bin. Padded to a quicker length, a sine of 39 Hz would leave energy below 30 Hz that is not there.
-"""
+"""What is measured of one stem by itself, and kept: levels per band, and the low end line by line."""
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import fft
 
 from apilado.core.dsp.audio import Audio
-from apilado.core.measure.bands import band_sums
+from apilado.core.measure.bands import band_centres, band_edges, band_sums
+from apilado.core.measure.spectrum import Spectrum, spectrum_of, squared
 from apilado.core.units import power_to_db
 
 FINE, THIRD = 12, 3
+LOW_TOP_HZ = 1000.0
+"""Up to here every line is kept. It is an edge of the fine bands, which tell what lies above."""
 
 
 @dataclass(frozen=True, eq=False)
 class StemMeasures:
     """Levels are in dB relative to a full-scale sine (a sine of amplitude 1 reads 0)."""
 
-    rate_hz: int
-    frames: int
-    left: NDArray[np.complex64]
-    """Spectrum of the left channel; bin k lies at k·bin_hz."""
-    right: NDArray[np.complex64]
-    bin_hz: float
+    low: Spectrum
+    """The lines up to 1 kHz."""
     fine_db: NDArray[np.float64]
     """Long-term level per 1/12 octave, both channels."""
     mid_power: NDArray[np.float64]
@@ -60,40 +53,42 @@ class StemMeasures:
         return float(power_to_db(self.power))
 
     def power_between(self, low_hz: float, high_hz: float) -> tuple[float, float]:
-        """Power of mid and of side in a range of frequencies."""
-        low, high = math.ceil(low_hz / self.bin_hz), math.floor(high_hz / self.bin_hz) + 1
-        if high <= low:  # no line lies between: the one that is nearest
-            low = round((low_hz + high_hz) / 2.0 / self.bin_hz)
-            high = low + 1
-        left, right = self.left[low:high], self.right[low:high]
-        mid = float(np.sum(np.abs(left + right).astype(np.float64) ** 2)) / 4.0
-        side = float(np.sum(np.abs(left - right).astype(np.float64) ** 2)) / 4.0
-        return self.line_power * mid, self.line_power * side
+        """Power of mid and of side in a range of frequencies below 1 kHz.
 
-    @property
-    def line_power(self) -> float:
-        """Power of a bin of magnitude 1: a full-scale sine is 1."""
-        return 4.0 / float(self.frames) ** 2
+        Raises:
+            ValueError: the range reaches beyond 1 kHz.
+        """
+        return self.low.power_between(low_hz, high_hz)
 
     def power_through(self, response: Callable[[NDArray[np.float64]], NDArray[np.float64]]) -> float:
-        """Power of both channels that a filter leaves, given its power response over frequency in Hz."""
-        weights = response(np.arange(self.left.shape[0], dtype=np.float64) * self.bin_hz)
-        lines = _squared(self.left).astype(np.float64)
-        if self.right is not self.left:
-            lines = (lines + _squared(self.right)) / 2.0
-        return self.line_power * float(np.dot(lines, weights))
+        """Power of both channels that a filter leaves, given its power response over frequency in Hz.
+
+        Exact by lines up to 1 kHz, in bands of a twelfth of an octave above, up to 20 kHz.
+        """
+        low = self.low
+        each = np.array([squared(side) for side in low.channels], np.float64)
+        lines: NDArray[np.float64] = np.asarray(each.mean(axis=0)) * low.line_power
+        lines[-1] *= min(1.0, LOW_TOP_HZ / low.bin_hz + 0.5 - (lines.shape[0] - 1))  # the rest of it lies in a band
+        upper = band_edges(FINE)[:-1] > LOW_TOP_HZ * 0.999
+        bands = 10.0 ** (self.fine_db[upper] / 10.0)
+        below = np.dot(lines, response(low.frequencies_hz))
+        return float(below + np.dot(bands, response(band_centres(FINE)[upper])))
+
+    def fine_power_between(self, low_hz: float, high_hz: float) -> float:
+        """Power of both channels in the twelfths of an octave whose middle lies in a range of frequencies."""
+        centres = band_centres(FINE)
+        return float(np.sum(10.0 ** (self.fine_db[(centres >= low_hz) & (centres <= high_hz)] / 10.0)))
 
 
-def measure_stem(audio: Audio, *, rate_hz: int) -> StemMeasures:
-    """Measures a looped stem of shape (2, frames)."""
-    frames = audio.shape[1]
-    same = audio[0] is audio[1] or bool(np.array_equal(audio[0], audio[1]))
-    left, right = spectra(audio, same=same)
-    frequencies = np.arange(left.shape[0]) * (rate_hz / frames)
+def measure_stem(audio: Audio, spectrum: Spectrum) -> StemMeasures:
+    """Measures a looped stem of shape (2, frames), given its spectrum."""
+    left, right = spectrum.left, spectrum.right
+    same = left is right
+    frequencies = spectrum.frequencies_hz
     # One-sided: |X|²·2/frames² is the mean square in a bin; twice that, so that a full-scale sine is 1.
-    scale = 4.0 / float(frames) ** 2
-    left_bins = _squared(left)
-    right_bins = left_bins if same else _squared(right)
+    scale = spectrum.line_power
+    left_bins = squared(left)
+    right_bins = left_bins if same else squared(right)
     cross_bins = left_bins if same else (left * np.conj(right)).real
 
     def thirds(bins: NDArray[np.floating]) -> NDArray[np.float64]:
@@ -110,11 +105,7 @@ def measure_stem(audio: Audio, *, rate_hz: int) -> StemMeasures:
     side_power = np.zeros_like(left_power) if same else np.maximum((left_power + right_power - 2.0 * cross) / 4.0, 0.0)
     flat = audio.reshape(-1)
     return StemMeasures(
-        rate_hz=rate_hz,
-        frames=frames,
-        left=left,
-        right=right,
-        bin_hz=rate_hz / frames,
+        low=spectrum.below(LOW_TOP_HZ),
         fine_db=power_to_db(fine),
         mid_power=(left_power + right_power + 2.0 * cross) / 4.0,
         side_power=side_power,
@@ -126,24 +117,9 @@ def measure_stem(audio: Audio, *, rate_hz: int) -> StemMeasures:
     )
 
 
-def spectra(audio: Audio, *, same: bool = False) -> tuple[NDArray[np.complex64], NDArray[np.complex64]]:
-    """Spectra of both channels of a loop at its exact length; one array twice where the channels are the `same`."""
-    frames = audio.shape[1]
-    if same:
-        left = fft.rfft(audio[0])
-        return left, left
-    if fft.next_fast_len(frames, real=True) == frames:
-        return fft.rfft(audio[0]), fft.rfft(audio[1])
-    # A length with large prime factors costs ten times as much: both channels in one complex transform.
-    both = fft.fft(audio[0] + 1j * audio[1])
-    upper = both[: frames // 2 + 1]
-    lower = np.conj(np.concatenate([both[:1], both[: frames - frames // 2 - 1 : -1]]))
-    return (upper + lower) / np.float32(2.0), (upper - lower) / np.complex64(2.0j)
-
-
-def _squared(spectrum: NDArray[np.complex64]) -> NDArray[np.float32]:
-    squared: NDArray[np.float32] = spectrum.real**2 + spectrum.imag**2
-    return squared
+def measured(audio: Audio, rate_hz: int) -> StemMeasures:
+    """Measures a looped stem of shape (2, frames) from its samples alone."""
+    return measure_stem(audio, spectrum_of(audio, rate_hz=rate_hz))
 
 
 def fold_down_loss_db(stem: StemMeasures) -> float:

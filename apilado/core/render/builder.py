@@ -81,6 +81,14 @@ def source_root(stack: Stack, layer: Layer) -> Layer:
     return layer
 
 
+def summed(parts: Sequence[Stage], frames: int) -> Stage:
+    """The sum of parts, one by one: a part is let go when it is in."""
+    total = parts[:2]
+    for part in parts[2:]:
+        total = [stage(steps.mix, *total, frames=frames, kept=False), part]
+    return stage(steps.mix, *total, frames=frames)
+
+
 class Builder:
     """Makes the stages of one stack on one clock."""
 
@@ -250,11 +258,8 @@ class Builder:
         return sound
 
     def mixed(self, parts: Sequence[Stage]) -> Stage:
-        """The sum of parts, one by one: a part is let go when it is in."""
-        total, frames = parts[:2], self.clock.frames
-        for part in parts[2:]:
-            total = [stage(steps.mix, *total, frames=frames, kept=False), part]
-        return stage(steps.mix, *total, frames=frames)
+        """The sum of parts."""
+        return summed(parts, self.clock.frames)
 
     def bus(self, bus_input: Stage) -> BusStages:
         """The bass's own bus."""

@@ -24,11 +24,10 @@ from apilado.core.measure.alignment import (
     solutions,
 )
 from apilado.core.measure.phase import border_phase
-from apilado.core.measure.stem import measure_stem
 from apilado.core.render.builder import root_of
 from apilado.core.render.graph import build
 from apilado.core.render.stage import Stage, stage
-from apilado.core.soundings.measures import Measures, note_spans
+from apilado.core.soundings.measures import Measures, note_spans, octave_stage
 from apilado.core.units import midi_to_hz, power_to_db
 
 LONGEST_DELAY_MS = 50.0
@@ -137,11 +136,11 @@ def _any_loop_worse(measures: Measures, edit: Edit, found: tuple[Meeting, ...]) 
     graphs = measures.graph, build(apply(measures.stack, edit), measures.clock, measures.load)
 
     def gains(placed: dict[str, Stage]) -> list[float]:
-        stems = {
-            name: measures.run(stage(measure_stem, placed[name], rate_hz=measures.clock.rate_hz))
-            for name in {name for pair in pairs for name in pair}
-        }
-        return [border_phase(stems[a], stems[b], hz, (a, b)).coherence_gain_db for (a, b), hz in pairs.items()]
+        wanted = [
+            stage(border_phase, *[octave_stage(placed[name], measures.clock, hz) for name in pair], names=pair)
+            for pair, hz in pairs.items()
+        ]
+        return [phase.coherence_gain_db for phase in measures.run_all(wanted)]
 
     before, after = (gains(graph.placed) for graph in graphs)
     return any(now < then - WORSE_DB for then, now in zip(before, after, strict=True))

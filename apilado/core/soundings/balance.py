@@ -83,7 +83,7 @@ def harsh(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
         stem = measures.stems[layer.id]
         for peak in standing[layer.id]:
             around = (peak.frequency_hz / 2.0**0.5, peak.frequency_hz * 2.0**0.5)
-            own, whole = sum(stem.power_between(*around)), sum(measures.bass.power_between(*around))
+            own, whole = stem.fine_power_between(*around), measures.bass.fine_power_between(*around)
             # What another layer drowns is not heard as harsh.
             heard = own > 0.0 and float(power_to_db(whole / own)) < HARSH_HEARD_DB
             if heard and (worst is None or peak.excess_db > worst[0]):

@@ -12,7 +12,7 @@ from apilado.core.document.layer import Layer
 from apilado.core.document.path import treatments_in
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.filters import sections_response
-from apilado.core.measure.phase import BorderPhase, best_alignment
+from apilado.core.measure.phase import BorderPhase
 from apilado.core.render.response import Chain, unowned_bands
 from apilado.core.soundings.further import part_sums
 from apilado.core.soundings.measures import Measures, SplitRipple
@@ -212,11 +212,11 @@ def _plumb_at(rule: Rule, limits: Limits, measures: Measures, index: int, border
         text = f"{names} stand plumb {at}: {border.phase_deg:+.0f}°, coherence gain {gain:+.1f} dB."
         return rule.sounding(status, turned, limit, where, text, show=place)
     text = f"{names} are {border.phase_deg:+.0f}° apart {at}: coherence gain {gain:+.1f} dB, where +3 is the most."
-    return rule.sounding(status, turned, limit, where, text, show=place, fix=_replumbed(measures, border))
+    return rule.sounding(status, turned, limit, where, text, show=place, fix=_replumbed(measures, index, border))
 
 
-def _replumbed(measures: Measures, border: BorderPhase) -> Edit | None:
-    best = best_alignment(measures.stems[border.lower], measures.stems[border.upper], border.frequency_hz)
+def _replumbed(measures: Measures, index: int, border: BorderPhase) -> Edit | None:
+    best = measures.alignment_at(index, border.lower, border.upper)
     if best.coherence_gain_db < border.coherence_gain_db + WORTHWHILE_DB:
         return None
     lower, upper = measures.stack.layer(border.lower), measures.stack.layer(border.upper)

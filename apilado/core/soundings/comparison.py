@@ -15,7 +15,6 @@ from apilado.core.measure.balance import (
     measure_piece,
     piece_of,
 )
-from apilado.core.measure.stem import measure_stem
 from apilado.core.render.stage import stage
 from apilado.core.soundings.carving import target_curve
 from apilado.core.soundings.measures import Measures
@@ -30,7 +29,7 @@ def _loaded(*, asset: str, rate_hz: int, load: AssetLoader) -> PieceMeasures:
 
 def mix_measures(measures: Measures) -> PieceMeasures:
     """The whole mix, measured as a piece."""
-    stem = measures.run(stage(measure_stem, measures.graph.output, rate_hz=measures.clock.rate_hz))
+    stem = measures.measured(measures.graph.output)
     return piece_of(stem, measures.output_loudness)
 
 

@@ -8,13 +8,13 @@ from apilado.core.document.editing import Edit
 from apilado.core.document.edits import apply
 from apilado.core.measure.clicks import Click, clicks
 from apilado.core.measure.notes import NoteMeasure, levels_at, measure_notes
-from apilado.core.measure.partsum import PartSum, part_sum
+from apilado.core.measure.partsum import PartSum, fine_powers, part_sum
 from apilado.core.measure.resonances import Resonance, resonances
-from apilado.core.measure.stem import measure_stem
+from apilado.core.render.builder import summed
 from apilado.core.render.graph import build
 from apilado.core.render.response import Chain, band_edges_hz, chains, whole_response
 from apilado.core.render.stage import Stage, stage
-from apilado.core.soundings.measures import Measures, note_spans
+from apilado.core.soundings.measures import Measures, note_spans, spectrum_stage
 from apilado.core.units import power_to_db
 
 DOUBLED_WITHIN_DB = 20.0
@@ -26,11 +26,11 @@ HARSH_LEAST_DB = 4.0
 def prefetch(measures: Measures) -> None:
     """Computes all of it at once, several stages at a time, before the soundings ask one after the other."""
     wanted = [
-        _doubled_stage(measures),
+        *_doubled_stages(measures).values(),
         _clicks_stage(measures),
         measures.kick_stage,
         *_peak_stages(measures).values(),
-        *[s for _, s in _part_sum_stages(measures)],
+        *[each for _, each in _part_sum_stages(measures)],
     ]
     measures.run_all([each for each in wanted if each is not None])
 
@@ -40,10 +40,12 @@ def doubled(measures: Measures) -> dict[str, tuple[float | None, ...]]:
 
     None in notes that are too short to tell, or in which the sub is quiet.
     """
-    wanted, sub = _doubled_stage(measures), measures.sub
-    if wanted is None or sub is None:
+    wanted, sub = _doubled_stages(measures), measures.sub
+    if not wanted or sub is None:
         return {}
-    levels: dict[str, tuple[float | None, ...]] = dict(zip(_heard(measures), measures.run(wanted), strict=True))
+    levels: dict[str, tuple[float | None, ...]] = dict(
+        zip(wanted, measures.run_all(list(wanted.values())), strict=True)
+    )
     own = levels.pop(sub.id)
     loudest = max((power for power in own if power), default=0.0)
     quiet = loudest * 10.0 ** (-DOUBLED_WITHIN_DB / 10.0)
@@ -60,15 +62,18 @@ def _heard(measures: Measures) -> list[str]:
     return [layer.id for layer in measures.stack.audible_layers()]
 
 
-def _doubled_stage(measures: Measures) -> Stage | None:
+def _doubled_stages(measures: Measures) -> dict[str, Stage]:
     sub = measures.sub
     if sub is None or len(measures.stems) < 2:
-        return None
+        return {}
     spans = note_spans(measures.stack, sub, measures.clock)
     notes = measures.notes[sub.id]
     hertz = tuple(note.frequency_hz or span.expected_hz for note, span in zip(notes, spans, strict=True))
-    placed = [measures.graph.placed[name] for name in _heard(measures)]
-    return stage(levels_at, *placed, spans=spans, frequencies_hz=hertz, rate_hz=measures.clock.rate_hz)
+    placed, rate = measures.graph.placed, measures.clock.rate_hz
+    return {
+        name: stage(levels_at, placed[name], spans=spans, frequencies_hz=hertz, rate_hz=rate)
+        for name in _heard(measures)
+    }
 
 
 def sub_clicks(measures: Measures) -> tuple[Click, ...]:
@@ -98,8 +103,8 @@ def _peak_stages(measures: Measures) -> dict[str, Stage]:
     for name in _heard(measures):
         pitches = [note.frequency_hz for note in measures.notes[name] if note.frequency_hz]
         fundamental = float(np.median(pitches)) if pitches else 0.0
-        stem = stage(measure_stem, measures.graph.layers[name], rate_hz=measures.clock.rate_hz)
-        found[name] = stage(resonances, stem, least_db=HARSH_LEAST_DB, fundamental_hz=fundamental)
+        spectrum = spectrum_stage(measures.graph.layers[name], measures.clock)
+        found[name] = stage(resonances, spectrum, least_db=HARSH_LEAST_DB, fundamental_hz=fundamental)
     return found
 
 
@@ -117,16 +122,16 @@ def _part_sum_stages(measures: Measures) -> list[tuple[Chain, Stage]]:
         if len(chain.members) < 2 or not stack.crossovers:
             continue
         gains = np.abs(whole_response(stack, chain, frequencies, rate))
-        wanted = stage(
-            part_sum,
-            measures.graph.sources[chain.source],
-            *[measures.graph.placed[member.id] for member in chain.members],
+        source = stage(
+            fine_powers,
+            spectrum_stage(measures.graph.sources[chain.source], measures.clock),
             gains=tuple(round(float(gain), 6) for gain in gains),
             frequencies_hz=tuple(float(f) for f in frequencies),
-            between_hz=(edges[chain.first], edges[chain.last + 1]),
-            rate_hz=rate,
         )
-        found.append((chain, wanted))
+        parts = summed([measures.graph.placed[member.id] for member in chain.members], measures.clock.frames)
+        total = stage(fine_powers, spectrum_stage(parts, measures.clock))
+        between = (edges[chain.first], edges[chain.last + 1])
+        found.append((chain, stage(part_sum, source, total, between_hz=between)))
     return found
 
 

@@ -20,12 +20,11 @@ from apilado.core.document.stack import Stack
 from apilado.core.measure.loudness import measure_loudness
 from apilado.core.measure.passage import energy_grid, grid_columns
 from apilado.core.measure.room_map import RoomMap, centre_of, room_map
-from apilado.core.measure.stem import measure_stem
 from apilado.core.render.graph import Graph, build
 from apilado.core.render.stage import Stage, stage
 from apilado.core.soundings.balance import MUD_MIDDLE_HZ, mud_excess
 from apilado.core.soundings.carving import bell_edit, keyed_bell_edit, pair_edit
-from apilado.core.soundings.measures import Measures
+from apilado.core.soundings.measures import Measures, stem_stage
 
 MOST_PROPOSALS = 4
 DRUM_SHARE = 0.12
@@ -102,7 +101,7 @@ class _Workshop:
             self.check()
             sound = self.stage_of(graph, owner)
             run: Callable[[Stage], Any] = self.measures.run
-            grids[owner] = run(stage(energy_grid, sound, stage(measure_stem, sound, rate_hz=rate), columns=columns))
+            grids[owner] = run(stage(energy_grid, sound, stem_stage(sound, self.clock), columns=columns))
             loudness[owner] = run(stage(measure_loudness, sound, rate_hz=rate, looped=True)).integrated_lkfs
         return _Trial(room_map(grids), loudness)
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, Literal
@@ -24,8 +24,9 @@ from apilado.core.measure.kick_phase import KickMeeting, kick_meeting
 from apilado.core.measure.loudness import Loudness, measure_loudness
 from apilado.core.measure.notes import NoteMeasure, NoteSpan, measure_notes, segment
 from apilado.core.measure.passage import energy_grid, grid_columns
-from apilado.core.measure.phase import BorderPhase, border_phase
+from apilado.core.measure.phase import Alignment, BorderPhase, best_alignment, border_phase, octave_around
 from apilado.core.measure.room_map import RoomMap, room_map
+from apilado.core.measure.spectrum import spectrum_of
 from apilado.core.measure.stem import StemMeasures, measure_stem
 from apilado.core.notes import voice_notes
 from apilado.core.render.builder import expected_hz, layer_notes
@@ -143,6 +144,17 @@ class Measures:
         """Who has how much energy where and when."""
         return room_map(self.grids)
 
+    def alignment_at(self, index: int, lower: str, upper: str) -> Alignment:
+        """The polarity and delay of the upper of two neighbours with which their sum is loudest at their border."""
+        octaves = _meeting(self.stack, self.graph.layers, self.clock, index, (lower, upper))
+        found: Alignment = self.run(stage(best_alignment, *octaves))
+        return found
+
+    def measured(self, sound: Stage) -> StemMeasures:
+        """What is measured of a sound by itself, through the cache."""
+        found: StemMeasures = self.run(stem_stage(sound, self.clock))
+        return found
+
     def beat_of(self, frame: int) -> float:
         """The position of a frame in beats."""
         return frame / self.clock.loop_frames * self.clock.beats
@@ -210,20 +222,24 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
     for layer in stack.audible_layers():
         name = layer.id
         stem = graph.layers[name]
-        wanted["stem", name] = stage(measure_stem, stem, rate_hz=rate)
+        wanted["stem", name] = stem_stage(stem, clock)
         spans = note_spans(stack, layer, clock)
         wanted["notes", name] = stage(measure_notes, graph.placed[name], spans=spans, rate_hz=rate)
         wanted["grid", f"layers/{name}"] = stage(energy_grid, stem, wanted["stem", name], columns=columns)
+        # Asked for here, not where two layers meet: so a layer's spectrum is let go before the next layer is begun.
+        for hertz in _meeting_hz(stack, layer):
+            wanted["octave", name, hertz] = octave_stage(stem, clock, hertz)
     for name in heard_drums(stack):
         sound = graph.drums[name]
-        measured = stage(measure_stem, sound, rate_hz=rate)
-        wanted["grid", stack.drum_owner(name)] = stage(energy_grid, sound, measured, columns=columns)
+        wanted["grid", stack.drum_owner(name)] = stage(energy_grid, sound, stem_stage(sound, clock), columns=columns)
     for key, audio in (("bass", graph.bass), ("kick", graph.kick)):
-        wanted[key] = stage(measure_stem, audio, rate_hz=rate)
+        wanted[key] = stem_stage(audio, clock)
     wanted["output loudness"] = stage(measure_loudness, graph.output, rate_hz=rate, looped=True)
     wanted["bass audio"], wanted["kick audio"] = graph.bass, graph.kick
     for name, reduction in graph.reductions.items():
         wanted["reduction", name] = reduction
+    meetings = border_stages(stack, graph.layers, clock)
+    wanted.update({("border", *names): meeting for names, (_, meeting) in meetings.items()})
     results = dict(zip(wanted, engine.run(list(wanted.values()), token), strict=True))
     stems = {name: results["stem", name] for name in heard}
     reductions = {name: results["reduction", name] for name in graph.reductions}
@@ -235,7 +251,7 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
         bass=results["bass"],
         kick=results["kick"],
         output_loudness=results["output loudness"],
-        borders=_borders(stack, stems),
+        borders=tuple((index, results["border", *names]) for names, (index, _) in meetings.items()),
         ripples=split_ripples(stack, rate),
         reductions=reductions,
         recoveries={
@@ -275,17 +291,53 @@ def note_spans(stack: Stack, layer: Layer, clock: Clock) -> tuple[NoteSpan, ...]
     )
 
 
-def _borders(stack: Stack, stems: dict[str, StemMeasures]) -> tuple[tuple[int, BorderPhase], ...]:
+def spectrum_stage(sound: Stage, clock: Clock) -> Stage:
+    """The exact spectrum of a sound."""
+    return stage(spectrum_of, sound, rate_hz=clock.rate_hz)
+
+
+def stem_stage(sound: Stage, clock: Clock) -> Stage:
+    """What is measured of a sound by itself."""
+    return stage(measure_stem, sound, spectrum_stage(sound, clock))
+
+
+def octave_stage(sound: Stage, clock: Clock, frequency_hz: float) -> Stage:
+    """A sound in the octave around a border."""
+    return stage(octave_around, spectrum_stage(sound, clock), frequency_hz=frequency_hz)
+
+
+def border_stages(stack: Stack, sounds: Mapping[str, Stage], clock: Clock) -> dict[tuple[str, str], tuple[int, Stage]]:
+    """(crossover, how they stand on each other) of each pair of heard neighbours, given the layers' sounds."""
+    return {
+        names: (index, stage(border_phase, *_meeting(stack, sounds, clock, index, names), names=names))
+        for index, names in meeting_layers(stack)
+    }
+
+
+def meeting_layers(stack: Stack) -> tuple[tuple[int, tuple[str, str]], ...]:
+    """(crossover, ids of the layer below and of the one above) of each pair of heard neighbours."""
     heard = stack.audible_layers()
-    pairs = []
-    for index, crossover in enumerate(stack.crossovers):
-        below = [layer for layer in heard if layer.span.last == index]
-        above = [layer for layer in heard if layer.span.first == index + 1]
-        for lower in below:
-            for upper in above:
-                measured = border_phase(stems[lower.id], stems[upper.id], crossover.frequency_hz, (lower.id, upper.id))
-                pairs.append((index, measured))
-    return tuple(pairs)
+    return tuple(
+        (index, (lower.id, upper.id))
+        for index in range(len(stack.crossovers))
+        for lower in heard
+        if lower.span.last == index
+        for upper in heard
+        if upper.span.first == index + 1
+    )
+
+
+def _meeting(
+    stack: Stack, sounds: Mapping[str, Stage], clock: Clock, index: int, names: tuple[str, str]
+) -> tuple[Stage, Stage]:
+    hertz = stack.crossovers[index].frequency_hz
+    return octave_stage(sounds[names[0]], clock, hertz), octave_stage(sounds[names[1]], clock, hertz)
+
+
+def _meeting_hz(stack: Stack, layer: Layer) -> tuple[float, ...]:
+    """The borders at which a layer meets another."""
+    borders = {index for index, names in meeting_layers(stack) if layer.id in names}
+    return tuple(stack.crossovers[index].frequency_hz for index in sorted(borders))
 
 
 def split_ripples(stack: Stack, rate_hz: int) -> tuple[SplitRipple, ...]:

@@ -7,8 +7,7 @@ import numpy as np
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
 from apilado.core.measure.bands import band_centres, band_edges
-from apilado.core.measure.stem import THIRD, measure_stem
-from apilado.core.render.stage import stage
+from apilado.core.measure.stem import THIRD
 from apilado.core.soundings.measures import Measures
 from apilado.core.units import power_to_db
 from apilado.web.drawings.lines import tint_and_state
@@ -82,7 +81,7 @@ def pile(stack: Stack, measures: Measures, view: View) -> str:
 
 def _whole_width(measures: Measures, view: View) -> list[str]:
     """The width of the whole bass over frequency, before the bus and after it."""
-    before = measures.run(stage(measure_stem, measures.graph.bus_input, rate_hz=measures.clock.rate_hz))
+    before = measures.measured(measures.graph.bus_input)
     middle, widest = view.pile / 2.0, view.pile / 2.0 - 14.0
     centres = band_centres(THIRD)
     parts = []

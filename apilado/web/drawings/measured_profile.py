@@ -10,8 +10,7 @@ from apilado.core.document.addresses import find
 from apilado.core.document.layer import Layer
 from apilado.core.measure.balance import third_levels
 from apilado.core.measure.bands import NOMINAL_THIRDS, band_centres, band_edges
-from apilado.core.measure.stem import FINE, THIRD, measure_stem
-from apilado.core.render.stage import stage
+from apilado.core.measure.stem import FINE, THIRD
 from apilado.core.soundings.comparison import balance_against_piece, balance_against_target, mix_measures
 from apilado.core.soundings.measures import Measures
 from apilado.web.drawings.lines import tint_and_state
@@ -52,7 +51,7 @@ def profile(measures: Measures, view: View) -> str:
         parts.append(tag("polyline", class_="kick-spectrum", points=line(measures.kick.fine_db)))
     for name in measures.heard_drums:
         if name != "kick":
-            stem = measures.run(stage(measure_stem, measures.graph.drums[name], rate_hz=measures.clock.rate_hz))
+            stem = measures.measured(measures.graph.drums[name])
             parts.append(tag("polyline", class_="kick-spectrum is-other", points=line(stem.fine_db)))
     chosen = view.selected_layer(stack)
     if view.selected == "balance":

@@ -15,7 +15,7 @@ from apilado.core.dsp.transients import shaped_hit
 from apilado.core.ducks.drawn import DrawnDuck
 from apilado.core.ducks.keyed import KeyedDuck
 from apilado.core.ducks.registry import DUCK_SHAPES
-from apilado.core.measure.stem import measure_stem
+from apilado.core.measure.spectrum import spectrum_of
 from apilado.core.treatments.compressor import Compressor
 from tests.support import RATES, noise, sine
 
@@ -141,7 +141,7 @@ class KeyFilterTest(unittest.TestCase):
 
 class BandTest(unittest.TestCase):
     def level(self, audio, low, high):
-        mid, side = measure_stem(audio, rate_hz=48000).power_between(low, high)
+        mid, side = spectrum_of(audio, rate_hz=48000).power_between(low, high)
         return 10 * np.log10(mid + side)
 
     def test_below_120_Hz_leaves_all_above_300_Hz_alone(self):

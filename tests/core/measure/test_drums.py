@@ -14,7 +14,8 @@ from apilado.core.measure.bands import band_centres
 from apilado.core.measure.drums import drum_facts, fitted_shape
 from apilado.core.measure.onsets import onsets
 from apilado.core.measure.resonances import resonances
-from apilado.core.measure.stem import measure_stem
+from apilado.core.measure.spectrum import spectrum_of
+from apilado.core.measure.stem import measured
 from tests.support import noise
 
 
@@ -150,17 +151,17 @@ class ResonanceTest(unittest.TestCase):
         sound = noise(4 * 48000)
         for hertz, q in ((2000.0, 8.0), (3150.0, 6.0), (6300.0, 10.0)):
             peaked = filtered(sound, Bell(frequency_hz=hertz, gain_db=15.0, q=q).sections(48000), looped=False)
-            found = resonances(measure_stem(peaked, rate_hz=48000), least_db=4.0)
+            found = resonances(spectrum_of(peaked, rate_hz=48000), least_db=4.0)
             self.assertLess(abs(np.log2(found[0].frequency_hz / hertz)), 1 / 20)
             self.assertGreater(found[0].excess_db, 6.0)
 
     def test_slopes_and_harmonics_are_none(self):
         sloped = filtered(noise(4 * 48000), HighShelf(frequency_hz=3000.0, gain_db=-18.0).sections(48000), looped=False)
-        self.assertEqual(resonances(measure_stem(sloped, rate_hz=48000), least_db=4.0), ())
+        self.assertEqual(resonances(spectrum_of(sloped, rate_hz=48000), least_db=4.0), ())
         t = np.arange(2 * 48000) / 48000
         saw = sum(np.sin(2 * np.pi * 110 * n * t) / n for n in range(1, 180)).astype(np.float32) * 0.3
         self.assertEqual(
-            resonances(measure_stem(np.stack([saw, saw]), rate_hz=48000), least_db=4.0, fundamental_hz=110.0), ()
+            resonances(spectrum_of(np.stack([saw, saw]), rate_hz=48000), least_db=4.0, fundamental_hz=110.0), ()
         )
 
 
@@ -175,7 +176,7 @@ class BalanceTest(unittest.TestCase):
 
     def test_a_long_piece_in_parts_is_the_whole(self):
         sound = noise(40 * 48000)
-        whole = third_levels(measure_stem(sound, rate_hz=48000))
+        whole = third_levels(measured(sound, 48000))
         assert_allclose(measure_piece(sound, rate_hz=48000).levels_db[3:], whole[3:], atol=0.25)
 
     def test_a_lift_shows_where_it_is(self):
@@ -185,7 +186,7 @@ class BalanceTest(unittest.TestCase):
         self.assertEqual(int(np.nanargmax(found.difference_db)), int(np.argmin(np.abs(band_centres(3) - 1000.0))))
         # White noise rises 1 dB per third: against a curve that does, nothing is left.
         curve = 10 * np.log10(band_centres(3))
-        stem = measure_stem(sound, rate_hz=48000)
+        stem = measured(sound, 48000)
         assert_allclose(np.nan_to_num(against_curve(stem, curve).difference_db)[8:], 0.0, atol=0.6)
 
 

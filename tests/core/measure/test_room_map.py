@@ -10,14 +10,14 @@ from apilado.core.measure.ducking import headroom_won
 from apilado.core.measure.passage import energy_grid as energy_grid_of
 from apilado.core.measure.passage import grid_columns
 from apilado.core.measure.room_map import centre_of, room_map, spread, thirds_of
-from apilado.core.measure.stem import measure_stem
+from apilado.core.measure.stem import measured
 from tests.support import noise, sine
 
 COLUMNS = 64
 
 
 def energy_grid(audio):
-    return energy_grid_of(audio, measure_stem(audio, rate_hz=48000), columns=COLUMNS)
+    return energy_grid_of(audio, measured(audio, 48000), columns=COLUMNS)
 
 
 def gated(audio, parts):

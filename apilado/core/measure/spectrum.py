@@ -1,0 +1,102 @@
+"""The exact spectrum of a looped stem, from one FFT of its whole length.
+
+A loop is periodic: its spectrum is taken at its exact length, so that what sounds across the seam is no jump and each
+of its lines is one bin. Padded to a quicker length, a sine of 39 Hz would leave energy below 30 Hz that is not there.
+
+A spectrum is as large as the sound itself. What is kept of a stem is taken from it and is small (`stem.py`); only its
+low end is kept line by line.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import fft
+
+from apilado.core.dsp.audio import Audio, as_stereo
+
+
+@dataclass(frozen=True, eq=False)
+class Spectrum:
+    """Lines of both channels of a loop, from 0 Hz up."""
+
+    rate_hz: int
+    frames: int
+    left: NDArray[np.complex64]
+    """Spectrum of the left channel; bin k lies at k·bin_hz."""
+    right: NDArray[np.complex64]
+    """The same array as `left` where both channels are alike."""
+
+    @property
+    def bin_hz(self) -> float:
+        """From one line to the next."""
+        return self.rate_hz / self.frames
+
+    @property
+    def frequencies_hz(self) -> NDArray[np.float64]:
+        """Of the lines."""
+        return np.arange(self.left.shape[0], dtype=np.float64) * self.bin_hz
+
+    @property
+    def line_power(self) -> float:
+        """Power of a bin of magnitude 1: a full-scale sine is 1."""
+        return 4.0 / float(self.frames) ** 2
+
+    @property
+    def channels(self) -> tuple[NDArray[np.complex64], ...]:
+        """The channels that differ: one or two."""
+        return (self.left,) if self.left is self.right else (self.left, self.right)
+
+    def below(self, hertz: float) -> Spectrum:
+        """A copy that ends with the bin that holds a frequency."""
+        last = min(self.left.shape[0], math.floor(hertz / self.bin_hz + 0.5) + 1)
+        left = self.left[:last].copy()
+        return replace(self, left=left, right=left if self.right is self.left else self.right[:last].copy())
+
+    def power_between(self, low_hz: float, high_hz: float) -> tuple[float, float]:
+        """Power of mid and of side in a range of frequencies.
+
+        Raises:
+            ValueError: the range reaches beyond the last line.
+        """
+        low, high = math.ceil(low_hz / self.bin_hz), math.floor(high_hz / self.bin_hz) + 1
+        if high <= low:  # no line lies between: the one that is nearest
+            low = round((low_hz + high_hz) / 2.0 / self.bin_hz)
+            high = low + 1
+        if high > self.left.shape[0]:
+            raise ValueError(f"no lines are kept up to {high_hz:g} Hz")
+        left, right = self.left[low:high], self.right[low:high]
+        mid = float(np.sum(np.abs(left + right).astype(np.float64) ** 2)) / 4.0
+        side = float(np.sum(np.abs(left - right).astype(np.float64) ** 2)) / 4.0
+        return self.line_power * mid, self.line_power * side
+
+
+def spectrum_of(audio: Audio, *, rate_hz: int) -> Spectrum:
+    """The spectrum of a looped stem of shape (1 or 2, frames)."""
+    audio = as_stereo(audio)
+    same = audio[0] is audio[1] or bool(np.array_equal(audio[0], audio[1]))
+    left, right = _spectra(audio, same=same)
+    return Spectrum(rate_hz, audio.shape[1], left, right)
+
+
+def _spectra(audio: Audio, *, same: bool) -> tuple[NDArray[np.complex64], NDArray[np.complex64]]:
+    frames = audio.shape[1]
+    if same:
+        left = fft.rfft(audio[0])
+        return left, left
+    if fft.next_fast_len(frames, real=True) == frames:
+        return fft.rfft(audio[0]), fft.rfft(audio[1])
+    # A length with large prime factors costs ten times as much: both channels in one complex transform.
+    both = fft.fft(audio[0] + 1j * audio[1])
+    upper = both[: frames // 2 + 1]
+    lower = np.conj(np.concatenate([both[:1], both[: frames - frames // 2 - 1 : -1]]))
+    return (upper + lower) / np.float32(2.0), (upper - lower) / np.complex64(2.0j)
+
+
+def squared(lines: NDArray[np.complex64]) -> NDArray[np.float32]:
+    """Squares of the magnitudes of lines."""
+    result: NDArray[np.float32] = lines.real**2 + lines.imag**2
+    return result
