@@ -30,7 +30,7 @@ class Model(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
 
-Kind = Literal["number", "integer", "choice", "switch", "text", "numbers", "pitch", "reference"]
+Kind = Literal["number", "integer", "choice", "switch", "text", "numbers", "map", "pitch", "reference"]
 Among = Literal["drums", "layers"]
 
 
@@ -108,8 +108,8 @@ class Parameter:
         return min(max(round(round(within / step) * step, 6), self.low), self.high)
 
     def each(self) -> Parameter:
-        """Of numbers: what one of them is."""
-        return replace(self, kind="number", default=0.0)
+        """Of several numbers: what one of them is."""
+        return replace(self, kind="number", default=self.default if self.kind == "map" else 0.0)
 
     def _digits(self) -> int:
         """How many digits after the point its field shows."""
@@ -242,6 +242,14 @@ def numbers(
     return Field(max_length=most, description=help or None, json_schema_extra=extra)
 
 
+def number_map(
+    *, low: float, high: float, default: float, most: int, label: str, moves: bool = False, help: str = ""
+) -> Any:
+    """Up to `most` numbers from `low` to `high`, by the id of what they belong to; `default` for what is not named."""
+    extra: JsonDict = {"label": label, "kind": "map", "low": low, "high": high, "default": default, "moves": moves}
+    return Field(max_length=most, description=help or None, json_schema_extra=extra)
+
+
 def reference(*, among: Among, label: str) -> Any:
     """The id of a drum or of another layer, chosen from those that are there."""
     extra: JsonDict = {"label": label, "kind": "reference", "among": among}
@@ -324,6 +332,10 @@ def parameters_of(model: type[BaseModel]) -> tuple[Parameter, ...]:
         if given.get("kind") == "numbers":
             listed = {name: given[name] for name in ("low", "high", "step", "first", "blanks")}
             found.append(Parameter(kind="numbers", **common, **listed))
+            continue
+        if given.get("kind") == "map":
+            named = {name: given[name] for name in ("low", "high", "moves")}
+            found.append(Parameter(kind="map", **{**common, "default": given["default"]}, **named))
             continue
         if given.get("kind") == "reference":
             found.append(Parameter(kind="reference", **common, among=given["among"]))

@@ -14,7 +14,6 @@ from apilado.core.document.addresses import get
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits_values import SetValue
 from apilado.core.document.naming import numbered
-from apilado.core.dsp.dynamics import limiter_reduction
 from apilado.core.measure.bands import NOMINAL_THIRDS, band_centres
 from apilado.core.soundings.comparison import balance_against_piece, balance_against_target
 from apilado.core.soundings.fitting import GAP_SHARE, fitted_duck, longest_recovering
@@ -45,7 +44,7 @@ def _meter(name: str, reduction: NDArray[np.float32]) -> Meter:
 
 def buses(measures: Measures, selected: str) -> dict[str, Any]:
     """Gain reductions, kick over bass, loudness."""
-    stack, graph, clock = measures.stack, measures.graph, measures.clock
+    stack, graph = measures.stack, measures.graph
     shared = selected == "shared"
     bus = stack.shared if shared else stack.bus
     meters = []
@@ -54,11 +53,8 @@ def buses(measures: Measures, selected: str) -> dict[str, Any]:
         treatment, reduction = get(stack, path), measures.run(reduced)
         if reduction is not None:
             meters.append(_meter(numbered(bus.path, treatment).capitalize(), reduction))
-    if stages is not None and stages.before_limiter is not None:
-        limiter = bus.limiter
-        given = {"ceiling_db": limiter.ceiling_db, "release_ms": limiter.release_ms}
-        audio = measures.run(stages.before_limiter)
-        meters.append(_meter("Limiter", limiter_reduction(audio, **given, rate_hz=clock.rate_hz, looped=True)))
+    if stages is not None and stages.limited is not None:
+        meters.append(_meter("Limiter", measures.run(stages.limited)))
     return {
         "meters": meters,
         "over_db": measures.kick_over_bass_db,

@@ -26,21 +26,25 @@ SHAPES = ("ramp up", "ramp down", "triangle", "sine", "fall", "square")
 
 def values_that_move(stack: Stack) -> list[tuple[str, Parameter, float]]:
     """(address, parameter, value) of every value of a stack that may move."""
-    return [found for found in _inside(stack, "") if not still_because(stack, found[0])]
+    layers = tuple(layer.id for layer in stack.layers)
+    return [found for found in _inside(stack, "", layers) if not still_because(stack, found[0])]
 
 
-def _inside(part: BaseModel, path: str) -> Iterator[tuple[str, Parameter, float]]:
+def _inside(part: BaseModel, path: str, stack_ids: tuple[str, ...]) -> Iterator[tuple[str, Parameter, float]]:
     for parameter in parameters_of(type(part)):
-        if parameter.moves:
+        if parameter.kind == "map":
+            for name in stack_ids:
+                yield joined(path, parameter.name, name), parameter.each(), getattr(part, parameter.name).get(name, 1.0)
+        elif parameter.moves:
             yield joined(path, parameter.name), parameter, getattr(part, parameter.name)
     for name in type(part).model_fields:
         value = getattr(part, name)
         if isinstance(value, BaseModel):
-            yield from _inside(value, joined(path, name))
+            yield from _inside(value, joined(path, name), stack_ids)
         elif isinstance(value, tuple):
             for each in value:
                 if isinstance(each, BaseModel) and hasattr(each, "id"):
-                    yield from _inside(each, joined(path, name, each.id))
+                    yield from _inside(each, joined(path, name, each.id), stack_ids)
 
 
 def drawn_movements(dice: Any, stack: Stack) -> tuple[Movement, ...]:

@@ -89,6 +89,15 @@ def find(root: Any, path: str) -> Any:
     return walked(root, path)[-1]
 
 
+def reaches(root: Any, path: str) -> bool:
+    """Whether an address leads to something: a part, a value, or a layer's share of a duck that is not written down."""
+    if find(root, path) is not None:
+        return True
+    holder, last = parted(path)
+    shared_out = parted(holder)[1] == "amounts" and find(root, holder) is not None
+    return shared_out and find(root, f"layers/{last}") is not None
+
+
 def get(root: Any, path: str) -> Any:
     """What an address points at.
 

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 from pydantic import BaseModel
 
-from apilado.core.document.addresses import find, joined, owner_of, parted, parts_of, within
+from apilado.core.document.addresses import find, joined, owner_of, parted, parts_of, reaches, within
 from apilado.core.document.section import OF_THE_WHOLE
 from apilado.core.parameters import Parameter, PartList, models_in, parameters_of, part_lists_of
 from apilado.errors import InvalidEdit
@@ -19,11 +19,19 @@ def parameter_at(root: BaseModel, path: str) -> Parameter | None:
     """What is declared of the value at an address, if anything; of one of several numbers, what each of them is."""
     path_of_holder, last = parted(path)
     holder = find(root, path_of_holder) if path_of_holder else root
-    if isinstance(holder, tuple):
+    if isinstance(holder, tuple | dict):
         listed = parameter_at(root, path_of_holder)
-        return listed.each() if listed is not None and listed.kind == "numbers" else None
+        return listed.each() if listed is not None and listed.kind in ("numbers", "map") else None
     declared = parameters_of(type(holder)) if isinstance(holder, BaseModel) else ()
     return next((parameter for parameter in declared if parameter.name == last), None)
+
+
+def value_at(root: BaseModel, path: str) -> Any:
+    """The value at an address; what a share is that is not written down. None where there is nothing."""
+    if not reaches(root, path):
+        return None
+    found, declared = find(root, path), parameter_at(root, path)
+    return declared.default if found is None and declared is not None else found
 
 
 def in_drum_eq(path: str) -> bool:

@@ -8,7 +8,7 @@ from pydantic import Field, field_validator
 
 from apilado.core.ducks.keyed import KeyedDuck
 from apilado.core.ducks.registry import AnyDuckShape
-from apilado.core.parameters import choice, number, numbers, reference, switch, text
+from apilado.core.parameters import choice, number, number_map, numbers, reference, switch, text
 from apilado.core.parts import Part
 
 MOST_DUCKERS = 8
@@ -32,9 +32,12 @@ class Ducker(Part):
     width_octaves: Annotated[
         float, number(low=0.5, high=4.0, step=0.1, unit="oct", label="Width", help="Of the band")
     ] = 1.0
-    amounts: dict[str, Share] = Field(
-        default={}, max_length=32, description="Share of the depth by layer id; 1 unless told"
-    )
+    amounts: Annotated[
+        dict[str, Share],
+        number_map(
+            low=0.0, high=1.0, default=1.0, label="Share", moves=True, most=32, help="Of the depth, by layer id"
+        ),
+    ] = Field(default={})
     silent_bars: Annotated[
         tuple[int, ...],
         numbers(

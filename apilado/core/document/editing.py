@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from typing import Any, cast
 
-from apilado.core.document.addresses import carried, find, get, place_of, within
+from apilado.core.document.addresses import carried, find, get, place_of, reaches, within
 from apilado.core.document.layer import TINTS
 from apilado.core.document.stack import CLOSEST_BORDERS, Stack
 from apilado.core.parameters import Model
@@ -61,10 +61,14 @@ def next_tint(layers: list[Data]) -> str:
 
 
 def carry_over(data: Data, from_id: str, to_id: str) -> None:
-    """Gives a layer the shares of the duckers that another one has."""
+    """Gives a layer the shares of the duckers that another one has, and what moves them."""
     for ducker in data["duckers"]:
         if from_id in ducker["amounts"]:
             ducker["amounts"][to_id] = ducker["amounts"][from_id]
+        of_one, of_other = (f"duckers/{ducker['id']}/amounts/{each}" for each in (from_id, to_id))
+        for movement in data["movements"]:
+            for target in [target for target in movement["targets"] if target["path"] == of_one]:
+                movement["targets"].append({**target, "id": new_id(), "path": of_other})
 
 
 def carry_movements(data: Data, holder: str, copied: str, given: dict[str, str]) -> None:
@@ -72,7 +76,7 @@ def carry_movements(data: Data, holder: str, copied: str, given: dict[str, str])
     for movement in data["movements"]:
         for target in [target for target in movement["targets"] if within(target["path"], holder)]:
             path = carried(target["path"], holder, copied, given)
-            if find(data, path) is not None:
+            if reaches(data, path):
                 movement["targets"].append({**target, "id": new_id(), "path": path})
 
 
@@ -80,12 +84,12 @@ def let_go(before: Stack, data: Data) -> None:
     """Takes what has gone out of the movements that moved it and the sections that changed it."""
     for section in before.sections:
         now = find(data, f"sections/{section.id}")
-        lost = [change.id for change in section.changes if find(data, change.path) is None]
+        lost = [change.id for change in section.changes if not reaches(data, change.path)]
         if lost and now is not None:
             now["changes"] = [each for each in now["changes"] if each.get("id") not in lost]
     for movement in before.movements:
         now = find(data, f"movements/{movement.id}")
-        gone = [target.id for target in movement.targets if find(data, target.path) is None]
+        gone = [target.id for target in movement.targets if not reaches(data, target.path)]
         if gone and now is not None:
             now["targets"] = [each for each in now["targets"] if each.get("id") not in gone]
 

@@ -50,7 +50,15 @@ class Layer(Part):
     mono: Annotated[bool, switch(label="Mono", help="Both channels the same; pan does not apply")] = False
     mono_below_hz: Annotated[
         float,
-        number(low=0.0, high=2000.0, step=1.0, unit="Hz", label="Mono below", help="The layer is mono below; 0 is off"),
+        number(
+            low=0.0,
+            high=2000.0,
+            step=1.0,
+            unit="Hz",
+            label="Mono below",
+            help="The layer is mono below; 0 is off",
+            moves=True,
+        ),
     ] = 0.0
     polarity: Annotated[Literal["normal", "inverted"], choice(label="Polarity")] = "normal"
     delay_ms: Annotated[float, number(low=0.0, high=50.0, step=0.01, unit="ms", label="Delay", moves=True)] = 0.0

@@ -6,7 +6,7 @@ from typing import Annotated, ClassVar, Literal
 
 from pydantic import Field, field_validator, model_validator
 
-from apilado.core.document.addresses import find, joined, owner_of, parted, repeated
+from apilado.core.document.addresses import find, joined, owner_of, parted, reaches, repeated
 from apilado.core.document.carving import FROM_PIECE, MOST_PAIRS, CarvePair, Reference, TargetName
 from apilado.core.document.declarations import refused_in_section, still_because
 from apilado.core.document.ducker import MOST_DUCKERS, Ducker
@@ -69,7 +69,7 @@ class Limiter(Model):
     """The last stage of the bus."""
 
     on: Annotated[bool, switch(label="Limiter")] = True
-    ceiling_db: Annotated[float, number(low=-24.0, high=0.0, step=0.1, unit="dB", label="Ceiling")] = -1.0
+    ceiling_db: Annotated[float, number(low=-24.0, high=0.0, step=0.1, unit="dB", label="Ceiling", moves=True)] = -1.0
     release_ms: Annotated[float, number(low=5.0, high=1000.0, step=1.0, scale="log", unit="ms", label="Release")] = 80.0
 
 
@@ -80,7 +80,15 @@ class Bus(Model):
     level_db: Annotated[float, number(low=-60.0, high=12.0, step=0.1, unit="dB", label="Level", moves=True)] = 0.0
     mono_below_hz: Annotated[
         float,
-        number(low=0.0, high=500.0, step=1.0, unit="Hz", label="Mono below", help="Everything below is mono; 0 is off"),
+        number(
+            low=0.0,
+            high=500.0,
+            step=1.0,
+            unit="Hz",
+            label="Mono below",
+            help="Everything below is mono; 0 is off",
+            moves=True,
+        ),
     ] = 0.0
     limiter: Limiter = Limiter()
 
@@ -315,7 +323,7 @@ class Stack(Model):
                     raise ValueError(f"movements/{movement.id}: there is no trigger '{followed}'")
             for target in movement.targets:
                 where = f"movements/{movement.id}/targets/{target.id}"
-                if find(self, target.path) is None:
+                if not reaches(self, target.path):
                     raise ValueError(f"{where}: there is nothing at '{target.path}'")
                 refused = still_because(self, target.path)
                 if refused:

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.curves import Value
 from apilado.core.dsp.dynamics import reduced
 from apilado.core.dsp.envelopes import rising
 from apilado.core.dsp.linear_phase import band_taps
@@ -53,7 +54,7 @@ def band_ducked(
     *,
     low_hz: float,
     high_hz: float,
-    amount: float,
+    amount: Value,
     rate_hz: int,
     looped: bool,
 ) -> Audio:

@@ -16,9 +16,9 @@ from numba import njit
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio
-from apilado.core.dsp.curves import Curve, Value, mapped, rows
+from apilado.core.dsp.curves import Curve, Value, mapped, per_frame, rows
 from apilado.core.dsp.lead_in import wrapped_tail, wrapped_value
-from apilado.core.units import ms_to_samples
+from apilado.core.units import db_to_gain, ms_to_samples
 
 FORGOTTEN = 8.0
 """Time constants after which a level counts as forgotten where a stretch is rendered: -70 dB are left."""
@@ -223,14 +223,17 @@ def _limiter_kernel(peaks: Any, ceiling: float, window: int, release: float, gai
 
 
 def limiter_gains(
-    audio: Audio, *, ceiling_db: float, release_ms: float, rate_hz: int, looped: bool
+    audio: Audio, *, ceiling_db: Value, release_ms: float, rate_hz: int, looped: bool
 ) -> NDArray[np.float32] | None:
     """Gain per frame of a look-ahead peak limiter, shape (frames,), or None where nothing exceeds the ceiling.
 
     The gain averages over the 2 ms before a peak and recovers exponentially with `release_ms`.
     """
-    ceiling = 10.0 ** (ceiling_db / 20.0)
     peaks = np.max(np.abs(audio), axis=0)
+    if isinstance(ceiling_db, Curve):  # what lies under a ceiling that moves lies under 1 once it is divided by it
+        peaks = peaks / np.asarray(per_frame(mapped(ceiling_db, db_to_gain)), np.float32)
+        ceiling_db = 0.0
+    ceiling = 10.0 ** (ceiling_db / 20.0)
     if float(np.max(peaks, initial=0.0)) <= ceiling:
         return None
     frames = peaks.shape[0]
@@ -244,14 +247,14 @@ def limiter_gains(
     return gains[lead : lead + frames]
 
 
-def limited(audio: Audio, *, ceiling_db: float, release_ms: float, rate_hz: int, looped: bool) -> Audio:
+def limited(audio: Audio, *, ceiling_db: Value, release_ms: float, rate_hz: int, looped: bool) -> Audio:
     """The audio through the limiter of `limiter_gains`; itself where nothing exceeds the ceiling."""
     gains = limiter_gains(audio, ceiling_db=ceiling_db, release_ms=release_ms, rate_hz=rate_hz, looped=looped)
     return audio if gains is None else audio * gains
 
 
 def limiter_reduction(
-    audio: Audio, *, ceiling_db: float, release_ms: float, rate_hz: int, looped: bool
+    audio: Audio, *, ceiling_db: Value, release_ms: float, rate_hz: int, looped: bool
 ) -> NDArray[np.float32]:
     """The limiter's gain reduction in dB, shape (frames,)."""
     gains = limiter_gains(audio, ceiling_db=ceiling_db, release_ms=release_ms, rate_hz=rate_hz, looped=looped)

@@ -18,8 +18,10 @@ from scipy import fft
 from scipy.signal import firwin, kaiserord, oaconvolve
 
 from apilado.core.dsp.audio import Audio, as_audio
+from apilado.core.dsp.curves import Curve, Value
 from apilado.core.dsp.filters import SETTLED, Sections, sections_response, settle_frames
 from apilado.core.dsp.lead_in import wrapped_tail
+from apilado.core.dsp.stereo import mixed_at
 
 TRUNCATED_DB = 110.0
 HEARD_DB = 60.0
@@ -163,9 +165,50 @@ def mono_low(border_hz: float, rate_hz: int) -> Taps:
     return Taps(firwin(count | 1, middle, window=("kaiser", beta), fs=rate_hz), rest=True)
 
 
-def mono_below(audio: Audio, border_hz: float, *, rate_hz: int, looped: bool) -> Audio:
+LOWEST_MONO_HZ = 5.0
+"""A mono border below this is none."""
+MONO_HOP_MS = 10.0
+
+
+def mono_below(audio: Audio, border_hz: Value, *, rate_hz: int, looped: bool) -> Audio:
     """Stereo audio whose side signal is taken away below a border; the mid is not touched at all. Shape (2, frames)."""
     half = np.float32(0.5)
     mid, side = half * (audio[0] + audio[1]), half * (audio[0] - audio[1])
-    kept = mono_low(border_hz, rate_hz).run(side.reshape(1, -1), looped=looped)[0]
+    if isinstance(border_hz, Curve):
+        kept = _moving_side(side, border_hz, rate_hz=rate_hz, looped=looped)
+    else:
+        kept = mono_low(border_hz, rate_hz).run(side.reshape(1, -1), looped=looped)[0]
     return np.ascontiguousarray(np.stack([mid + kept, mid - kept]))
+
+
+def _moving_side(side: Audio, border_hz: Curve, *, rate_hz: int, looped: bool) -> Audio:
+    """What a mono border that moves keeps of the side signal, shape (frames,).
+
+    The side is cut into pieces that overlap by half and add up to it; each goes through the filter of its middle.
+    Where the border stands still that is the filter itself.
+    """
+    frames, hop = side.shape[0], max(1, round(MONO_HOP_MS * rate_hz / 1000.0))
+    hop = min(hop, frames)
+    count = math.ceil(frames / hop)
+    edges = np.round(np.linspace(0, frames, count + 1)).astype(int)
+    out = np.zeros((1, frames), np.float32)
+    for index in range(count + (0 if looped else 1)):
+        middle = int(edges[index])
+        before = middle - int(edges[index - 1]) if index else int(edges[-1] - edges[-2])
+        after = int(edges[index + 1]) - middle if index < count else before
+        rise = (np.arange(before) + 0.5) / before
+        window = np.concatenate([rise, 1.0 - (np.arange(after) + 0.5) / after]).astype(np.float32)
+        at = middle - before + np.arange(before + after)
+        inside = (at >= 0) & (at < frames)
+        piece = side[at % frames] * window if looped else np.where(inside, side[at % frames], 0.0) * window
+        hertz = float(np.interp(middle % frames if looped else min(middle, frames), border_hz.at, border_hz.values))
+        if hertz < LOWEST_MONO_HZ:
+            kept, ahead = piece, 0
+        else:
+            taps = mono_low(hertz, rate_hz)
+            ahead = len(taps.taps) // 2
+            piece = np.pad(piece, ahead)
+            kept = piece - oaconvolve(piece, taps.taps.astype(np.float32), mode="same")
+        mixed_at(out, as_audio(kept[None]), middle - before - ahead, looped=looped)
+    kept_side: Audio = out[0]
+    return kept_side

@@ -4,6 +4,8 @@ A tone of constant pitch is a table of one cycle, made by an inverse FFT of exac
 the rate: nothing above it is ever played. Tables are long enough (at least 64 points per cycle of the highest harmonic,
 or `LONGEST_TABLE`) that linear interpolation keeps its images below -95 dB of the fundamental.
 
+A pulse is a saw less the same saw a pulse width later; so a width that moves is a saw whose place moves.
+
 A tone whose pitch moves has a ladder of tables, each with a ninth fewer harmonics than the one before it
 (`RUNGS_PER_OCTAVE` = 6), and goes from rung to rung with its pitch, fading between neighbours: a harmonic goes while it
 passes the last sixth of an octave below half the rate, and comes back with the pitch.
@@ -124,16 +126,28 @@ def table_ladder(
 
 @njit(cache=True, nogil=True, fastmath={"contract"})
 def _moving_kernel(
-    tables: Any, phase: Any, steps: Any, ratio: Any, rungs: Any, shift: Any, left: Any, right: Any, gain: Any, out: Any
+    tables: Any,
+    phase: Any,
+    steps: Any,
+    ratio: Any,
+    lags: Any,
+    rungs: Any,
+    shift: Any,
+    left: Any,
+    right: Any,
+    gain: Any,
+    out: Any,
 ) -> None:
-    """As `_steady_kernel`, with a step and a place on the ladder per frame."""
+    """As `_steady_kernel`, with a step and a place on the ladder per frame, and a lag in cycles: one, or one each."""
+    lagging = lags.shape[0] > 1
     size = tables.shape[1] - 1
     top = tables.shape[0] - 2  # where it is played with the rung below it
     stereo = out.shape[0] == 2
     p = phase
     for i in range(out.shape[1]):
         p -= np.floor(p)
-        q = p * size
+        q = p - lags[i if lagging else 0]
+        q = (q - np.floor(q)) * size
         k = np.int64(q)
         f = np.float32(q - k)
         place = min(max(rungs[i] + shift, np.float32(0.0)), np.float32(top))
@@ -182,6 +196,7 @@ class MovingTone:
 
     Args:
         frequencies_hz: of the tone's undetuned copy at each frame, shape (frames,).
+        lags: how far behind that it is at each frame, in cycles, shape (frames,).
     """
 
     def __init__(
@@ -191,8 +206,12 @@ class MovingTone:
         levels: tuple[float | None, ...],
         frequencies_hz: NDArray[np.float64],
         rate_hz: int,
+        lags: NDArray[np.float64] | None = None,
     ) -> None:
-        fits = 0.499 * rate_hz / frequencies_hz
+        self._lags = np.zeros(1) if lags is None else lags
+        # A lag that moves raises and lowers what is played, as anything does that comes and goes.
+        hurry = 0.0 if lags is None else np.abs(np.gradient(lags)) * rate_hz
+        fits = 0.499 * rate_hz / (frequencies_hz + hurry)
         # A rung is left for the one below as soon as its highest harmonic comes near: the first is a rung short of all
         # that fits at the lowest pitch, so that a pitch at rest there plays it alone.
         count = min(LONGEST_TABLE // 8, float(np.max(fits))) * 2.0 ** (-1.0 / RUNGS_PER_OCTAVE)
@@ -208,4 +227,39 @@ class MovingTone:
         """Adds a copy, its pitch at a ratio to the track, to `out`, in place."""
         shift = np.float32(RUNGS_PER_OCTAVE * math.log2(ratio))
         sides = _sides(out.shape[0], pan)
-        _moving_kernel(self._tables, float(phase), self._steps, ratio, self._rungs, shift, *sides, gain, out)
+        turning = (float(phase), self._steps, ratio, self._lags)
+        _moving_kernel(self._tables, *turning, self._rungs, shift, *sides, gain, out)
+
+
+class MovingPulse:
+    """A pulse whose width moves, along a pitch that may move too.
+
+    Harmonics that are set by hand stay as they are at the width that it begins with.
+
+    Args:
+        frequencies_hz: of the tone's undetuned copy at each frame, shape (frames,).
+        widths: of the high part at each frame, in cycles, shape (frames,).
+    """
+
+    def __init__(
+        self,
+        widths: NDArray[np.float64],
+        levels: tuple[float | None, ...],
+        frequencies_hz: NDArray[np.float64],
+        rate_hz: int,
+    ) -> None:
+        without = tuple(None if level is None else 0.0 for level in levels)
+        rising = MovingTone("saw", 0.5, without, frequencies_hz, rate_hz)
+        falling = MovingTone("saw", 0.5, without, frequencies_hz, rate_hz, widths)
+        self._parts = [(rising, 1.0), (falling, -1.0)]
+        if any(levels):
+            others = [0.0] * (LONGEST_TABLE // 8 - len(levels))
+            alone = (*(level or 0.0 for level in levels), *others)
+            self._parts.append((MovingTone("pulse", float(widths[0]), alone, frequencies_hz, rate_hz), 1.0))
+
+    def add(
+        self, out: NDArray[np.float32], *, phase: float, ratio: float, pan: float, gain: NDArray[np.float32]
+    ) -> None:
+        """Adds a copy, its pitch at a ratio to the track, to `out`, in place."""
+        for part, sign in self._parts:
+            part.add(out, phase=phase, ratio=ratio, pan=pan, gain=gain * np.float32(sign))

@@ -32,8 +32,8 @@ class BusStages:
     """One bus."""
 
     treated: Treated
-    before_limiter: Stage | None
-    """What goes into its limiter; None where that is off."""
+    limited: Stage | None
+    """Gain reduction of its limiter in dB, shape (frames,); None where that is off."""
     out: Stage
 
 
@@ -220,8 +220,8 @@ class Builder:
         """The layer on its place: width, polarity, delay, level."""
         levels = tuple(layer.note_levels_db.items())
         sound = self.shaped(layer)
-        if layer.mono_below_hz > 0.0 and not layer.mono:
-            sound = stage(steps.mono_part, sound, below_hz=layer.mono_below_hz, clock=self.clock)
+        if not layer.mono:
+            sound = self.mono_below(sound, f"layers/{layer.id}", layer.mono_below_hz)
         moved = self.moves.of(f"layers/{layer.id}", "width", "pan", "level_db", "delay_ms")
         still = moved.still(layer)
         return moving(
@@ -239,21 +239,35 @@ class Builder:
             clock=self.clock,
         )
 
+    def mono_below(self, sound: Stage, owner: str, border_hz: float) -> Stage:
+        """A sound that is mono below the border of a layer or a bus, if it has one."""
+        curves = self.moves.of(owner, "mono_below_hz").curves
+        if border_hz <= 0.0 and not curves:
+            return sound
+        return stage(steps.mono_part, sound, *curves, below_hz=0.0 if curves else border_hz, clock=self.clock)
+
     def ducked(self, placed: Stage, layer: Layer, reductions: dict[str, Stage]) -> Stage:
         """A layer turned down by all duckers that reach it: whole first, then band by band."""
-        reaching = [d for d in self.stack.duckers if d.id in reductions and d.amount(layer.id) > 0.0]
+        curves = {d.id: self.moves.of(f"duckers/{d.id}/amounts", layer.id).curves for d in self.stack.duckers}
+        shares = {d.id: None if curves[d.id] else d.amount(layer.id) for d in self.stack.duckers}
+        reaching = [d for d in self.stack.duckers if d.id in reductions and shares[d.id] != 0.0]
         whole = [d for d in reaching if d.band_hz() is None]
         sound = placed
         if whole:
-            amounts = tuple(d.amount(layer.id) for d in whole)
-            sound = stage(steps.duck_layer, sound, *[reductions[d.id] for d in whole], amounts=amounts)
+            inputs = [*[reductions[d.id] for d in whole], *[curve for d in whole for curve in curves[d.id]]]
+            sound = stage(steps.duck_layer, sound, *inputs, amounts=tuple(shares[d.id] for d in whole))
         for ducker in reaching:
             band = ducker.band_hz()
             if band is not None:
-                low, high = band
-                share, reduction = ducker.amount(layer.id), reductions[ducker.id]
                 sound = stage(
-                    steps.duck_band, sound, reduction, low_hz=low, high_hz=high, amount=share, clock=self.clock
+                    steps.duck_band,
+                    sound,
+                    reductions[ducker.id],
+                    *curves[ducker.id],
+                    low_hz=band[0],
+                    high_hz=band[1],
+                    amount=shares[ducker.id],
+                    clock=self.clock,
                 )
         return sound
 
@@ -265,8 +279,7 @@ class Builder:
         """The bass's own bus."""
         bus = self.stack.bus
         sound, inputs = self.along(bus_input, "bus", bus.path)
-        if bus.mono_below_hz > 0.0:
-            sound = stage(steps.mono_part, sound, below_hz=bus.mono_below_hz, clock=self.clock)
+        sound = self.mono_below(sound, "bus", bus.mono_below_hz)
         return self.finished("bus", sound, inputs, bus.level_db, bus.limiter)
 
     def shared(self, both: Stage) -> BusStages:
@@ -280,7 +293,10 @@ class Builder:
         sound = stage(steps.scale, sound, *self.moves.of(owner, "level_db").curves, level_db=level_db)
         if not limiter.on:
             return BusStages(inputs, None, sound)
-        return BusStages(inputs, sound, stage(steps.limit, sound, limiter=limiter, clock=self.clock))
+        moved = self.moves.of(f"{owner}/limiter")
+        given = {"limiter": moved.still(limiter), "clock": self.clock}
+        metered = moving(steps.limit_reduction, sound, moved=moved, **given)
+        return BusStages(inputs, metered, moving(steps.limit, sound, moved=moved, **given))
 
 
 def _hit_clock(clock: Clock) -> Clock:

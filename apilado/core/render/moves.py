@@ -10,7 +10,7 @@ from pydantic import BaseModel
 
 from apilado.core.clock import Clock
 from apilado.core.document.addresses import find, owner_of, parts_of, replaced, within
-from apilado.core.document.declarations import parameter_at
+from apilado.core.document.declarations import parameter_at, value_at
 from apilado.core.document.layer import Layer
 from apilado.core.document.movement import Movement, Target
 from apilado.core.document.stack import Stack
@@ -86,7 +86,7 @@ class Moves:
             self._curves[path] = stage(
                 steps.curve,
                 *[self._course(movement, path) for movement, _ in moving],
-                base=float(find(self.stack, path)),
+                base=float(value_at(self.stack, path)),
                 travels=tuple((target.travel, target.both_ways) for _, target in moving),
                 low=parameter.low,
                 high=parameter.high,

@@ -22,7 +22,7 @@ from apilado.core.dsp.audio import Audio, as_stereo, sounding_until
 from apilado.core.dsp.crossovers import cut, split
 from apilado.core.dsp.curves import Curve, Value, knots, mapped, per_frame, rows
 from apilado.core.dsp.ducks import band_ducked
-from apilado.core.dsp.dynamics import Detector, limited, reduced, whole_reduction
+from apilado.core.dsp.dynamics import Detector, limited, limiter_reduction, reduced, whole_reduction
 from apilado.core.dsp.filters import filtered, settle_frames
 from apilado.core.dsp.linear_phase import mono_below, zero_phase
 from apilado.core.dsp.moving import moving_bell
@@ -207,9 +207,10 @@ def note_gain(levels_db: dict[int, float], notes: tuple[Note, ...], clock: Clock
     return np.interp(np.arange(clock.frames), at, value).astype(np.float32)
 
 
-def mono_part(audio: Audio, *, below_hz: float, clock: Clock) -> Audio:
+def mono_part(audio: Audio, *borders: Curve, below_hz: float, clock: Clock) -> Audio:
     """Mono below a border; always two channels."""
-    return mono_below(as_stereo(audio), below_hz, rate_hz=clock.rate_hz, looped=clock.looped)
+    border = borders[0] if borders else below_hz
+    return mono_below(as_stereo(audio), border, rate_hz=clock.rate_hz, looped=clock.looped)
 
 
 def set_drum(track: Audio, *levels: Curve, level_db: float, inverted: bool, offset_ms: float, clock: Clock) -> Audio:
@@ -219,21 +220,33 @@ def set_drum(track: Audio, *levels: Curve, level_db: float, inverted: bool, offs
     return moved(track * gain, clock.frames_in_ms(offset_ms), looped=clock.looped)
 
 
-def duck_layer(audio: Audio, *reductions_db: NDArray[np.float32], amounts: tuple[float, ...]) -> Audio:
-    """A layer turned down by its shares of the reductions."""
+def duck_layer(audio: Audio, *inputs: Any, amounts: tuple[float | None, ...]) -> Audio:
+    """A layer turned down by its shares of the reductions.
+
+    Args:
+        inputs: as many reductions in dB as there are amounts, then the curve of each share that is None.
+    """
+    reductions_db, curves = inputs[: len(amounts)], iter(inputs[len(amounts) :])
+    shares: list[Value] = [next(curves) if amount is None else amount for amount in amounts]
     if len(reductions_db) == 1:
-        return reduced(audio, reductions_db[0], amounts[0])
+        return reduced(audio, reductions_db[0], shares[0])
     total = np.zeros(audio.shape[1], np.float32)
-    for amount, reduction in zip(amounts, reductions_db, strict=True):
-        total += np.float32(amount) * reduction
+    for share, reduction in zip(shares, reductions_db, strict=True):
+        total += np.asarray(per_frame(share), np.float32) * reduction
     return reduced(audio, total)
 
 
 def duck_band(
-    audio: Audio, reduction_db: NDArray[np.float32], *, low_hz: float, high_hz: float, amount: float, clock: Clock
+    audio: Audio,
+    reduction_db: NDArray[np.float32],
+    *shares: Curve,
+    low_hz: float,
+    high_hz: float,
+    amount: float | None,
+    clock: Clock,
 ) -> Audio:
-    """One band of a layer turned down, the rest left alone."""
-    band = {"low_hz": low_hz, "high_hz": high_hz, "amount": amount}
+    """One band of a layer turned down, the rest left alone; the share is a number or, where that is None, a curve."""
+    band: dict[str, Any] = {"low_hz": low_hz, "high_hz": high_hz, "amount": shares[0] if amount is None else amount}
     return band_ducked(audio, reduction_db, **band, rate_hz=clock.rate_hz, looped=clock.looped)
 
 
@@ -252,10 +265,20 @@ def scale(audio: Audio, *levels: Curve, level_db: float) -> Audio:
     return audio if level_db == 0.0 else audio * np.float32(db_to_gain(level_db))
 
 
-def limit(audio: Audio, *, limiter: Limiter, clock: Clock) -> Audio:
+def limit(audio: Audio, *curves: Curve, limiter: Limiter, names: tuple[str, ...] = (), clock: Clock) -> Audio:
     """The peak limiter."""
-    given = {"ceiling_db": limiter.ceiling_db, "release_ms": limiter.release_ms}
+    driven = driven_by(limiter, names, curves)
+    given: dict[str, Any] = {"ceiling_db": driven.ceiling_db, "release_ms": driven.release_ms}
     return limited(audio, **given, rate_hz=clock.rate_hz, looped=clock.looped)
+
+
+def limit_reduction(
+    audio: Audio, *curves: Curve, limiter: Limiter, names: tuple[str, ...] = (), clock: Clock
+) -> NDArray[np.float32]:
+    """The peak limiter's gain reduction in dB, frame by frame."""
+    driven = driven_by(limiter, names, curves)
+    given: dict[str, Any] = {"ceiling_db": driven.ceiling_db, "release_ms": driven.release_ms}
+    return limiter_reduction(audio, **given, rate_hz=clock.rate_hz, looped=clock.looped)
 
 
 def hit_sound(*, sound: KickSound, seed: int, clock: Clock, load: AssetLoader) -> Audio:

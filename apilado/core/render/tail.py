@@ -9,8 +9,8 @@ import itertools
 from collections.abc import Sequence
 
 from apilado.core.clock import Clock
-from apilado.core.document.addresses import find, joined
-from apilado.core.document.declarations import parameter_at
+from apilado.core.document.addresses import joined
+from apilado.core.document.declarations import parameter_at, value_at
 from apilado.core.document.equaliser import Point, eq_sections, still_and_moving
 from apilado.core.document.kick import Drum
 from apilado.core.document.layer import Layer
@@ -19,7 +19,7 @@ from apilado.core.document.stack import Stack, borders_of
 from apilado.core.dsp.crossovers import Part, cut, in_a_row
 from apilado.core.dsp.dynamics import FORGOTTEN
 from apilado.core.dsp.filters import Sections, settle_frames
-from apilado.core.dsp.linear_phase import Taps, band_taps, mono_low
+from apilado.core.dsp.linear_phase import LOWEST_MONO_HZ, MONO_HOP_MS, Taps, band_taps, mono_low
 from apilado.core.render.builder import root_of, score_of
 from apilado.core.units import beats_to_seconds
 
@@ -32,8 +32,7 @@ def tail_seconds(stack: Stack, rate_hz: int) -> float:
     """Seconds after the last beat by which everything in the stack has rung out."""
     tail = _Tail(stack, rate_hz)
     bus = tail.path_seconds("bus", stack.bus.path)
-    if stack.bus.mono_below_hz > 0.0:
-        bus += tail.taps_seconds(mono_low(stack.bus.mono_below_hz, rate_hz))
+    bus += tail.mono_seconds("bus", stack.bus.mono_below_hz)
     shared = tail.path_seconds("shared", stack.shared.path) if stack.shared.on else 0.0
     layers = max((tail.layer_seconds(layer) for layer in stack.layers), default=0.0)
     drums = max(tail.drum_seconds(name) for name in stack.drum_names())
@@ -51,8 +50,7 @@ def memory_seconds(stack: Stack, rate_hz: int) -> float:
     after = sum(tail.path_seconds(owner, path) + tail.level_seconds(path) for owner, path in buses)
     limiters = [stack.bus.limiter, *([stack.shared.limiter] if stack.shared.on else [])]
     after += sum(FORGOTTEN * limiter.release_ms / 1000.0 for limiter in limiters if limiter.on)
-    if stack.bus.mono_below_hz > 0.0:
-        after += tail.taps_seconds(mono_low(stack.bus.mono_below_hz, rate_hz))
+    after += tail.mono_seconds("bus", stack.bus.mono_below_hz)
     layers = max((tail.remembered_seconds(layer) for layer in stack.layers), default=0.0)
     ducks = max((ducker.shape.memory_ms() / 1000.0 for ducker in stack.duckers if ducker.on), default=0.0)
     return max(layers, ducks) + after + MARGIN_SECONDS
@@ -114,7 +112,7 @@ class _Tail:
         parameter = parameter_at(self.stack, path)
         if not travels or parameter is None:
             return ()
-        base, most = float(find(self.stack, path)), sum(abs(travel) for travel in travels)
+        base, most = float(value_at(self.stack, path)), sum(abs(travel) for travel in travels)
         if parameter.scale == "log":
             low, high = base * 2.0**-most, base * 2.0**most
         else:
@@ -132,10 +130,19 @@ class _Tail:
 
     def placed_seconds(self, layer: Layer) -> float:
         """Of a layer from its source to its place."""
-        mono = self.taps_seconds(mono_low(layer.mono_below_hz, self.rate_hz)) if layer.mono_below_hz > 0.0 else 0.0
+        mono = self.mono_seconds(f"layers/{layer.id}", layer.mono_below_hz)
         path = self.path_seconds(f"layers/{layer.id}", layer.path)
         delay_ms = max(layer.delay_ms, *self.reach(f"layers/{layer.id}/delay_ms"), 0.0)
         return self.split_seconds(layer) + path + mono + delay_ms / 1000.0
+
+    def mono_seconds(self, owner: str, border_hz: float) -> float:
+        """Of the mono border of a layer or a bus, where it lies lowest."""
+        moves = self.reach(joined(owner, "mono_below_hz"))
+        ends = [max(end, LOWEST_MONO_HZ) for end in moves] if moves else [border_hz]
+        lowest = min((hertz for hertz in ends if hertz > 0.0), default=0.0)
+        if lowest <= 0.0:
+            return 0.0
+        return self.taps_seconds(mono_low(lowest, self.rate_hz)) + (MONO_HOP_MS / 1000.0 if moves else 0.0)
 
     def layer_seconds(self, layer: Layer) -> float:
         root = root_of(self.stack, layer)
@@ -147,7 +154,8 @@ class _Tail:
         seconds += sum(self.placed_seconds(each) for each in chain)
         for ducker in self.stack.duckers:
             band = ducker.band_hz()
-            if ducker.on and band is not None and ducker.amount(layer.id) > 0.0:
+            share = max(ducker.amount(layer.id), *self.reach(joined("duckers", ducker.id, "amounts", layer.id)), 0.0)
+            if ducker.on and band is not None and share > 0.0:
                 seconds += 2.0 * self.taps_seconds(band_taps(*band, self.rate_hz))
         return seconds
 

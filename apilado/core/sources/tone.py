@@ -15,7 +15,7 @@ from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Curve, Value
 from apilado.core.dsp.envelopes import CUT_MS, DECAY_NEPERS, adsr, rising
-from apilado.core.dsp.oscillators import MovingTone, Shape, add_tone, cycle_table, harmonics_below
+from apilado.core.dsp.oscillators import MovingPulse, MovingTone, Shape, add_tone, cycle_table, harmonics_below
 from apilado.core.dsp.stereo import mixed_at
 from apilado.core.notes import Run, voice_notes, voice_runs
 from apilado.core.parameters import choice, integer, number, numbers, parts
@@ -35,7 +35,7 @@ class Tone(Part):
     label: ClassVar[str] = "Tone"
 
     shape: Annotated[Shape, choice(label="Shape")] = "saw"
-    pulse_width: Annotated[float, number(low=0.02, high=0.98, label="Pulse width")] = 0.25
+    pulse_width: Annotated[float, number(low=0.02, high=0.98, label="Pulse width", moves=True)] = 0.25
     harmonics: Annotated[
         tuple[float | None, ...],
         numbers(
@@ -81,8 +81,17 @@ class Tone(Part):
         """Frequency relative to the note."""
         return float(2.0**self.octave * cents_to_ratio(100.0 * self.semitones + self.cents))
 
-    def player(self, track_hz: float | NDArray[np.float64], rate_hz: int) -> Callable[..., None]:
-        """What adds one copy of it to a part, along the frequency of its note: `add(out, phase, ratio, pan, gain)`."""
+    def player(
+        self, track_hz: float | NDArray[np.float64], rate_hz: int, widths: NDArray[np.float64] | None = None
+    ) -> Callable[..., None]:
+        """What adds one copy of it to a part, along the frequency of its note: `add(out, phase, ratio, pan, gain)`.
+
+        Args:
+            widths: its pulse width at each frame, where that moves.
+        """
+        if widths is not None:
+            way = np.broadcast_to(np.asarray(track_hz * self.ratio()), widths.shape)
+            return MovingPulse(widths, self.harmonics, way, rate_hz).add
         if not isinstance(track_hz, float):
             return MovingTone(self.shape, self.pulse_width, self.harmonics, track_hz * self.ratio(), rate_hz).add
         note_hz = track_hz * self.ratio()
@@ -186,8 +195,8 @@ class ToneSource(Source):
             generator = np.random.default_rng([score.seed, number_, drawn_from])
             level, detune = (in_run(value, run, gain.shape[0]) for value in (tone.level_db, tone.detune_cents))
             louder = np.asarray(db_to_gain(np.asarray(level)) / math.sqrt(tone.copies), np.float32)
-            played, way = self._along(tone, track, run, gain.shape[0])
-            add = played.player(way, clock.rate_hz)
+            played, way, widths = self._along(tone, track, run, gain.shape[0])
+            add = played.player(way, clock.rate_hz, widths)
             for share, pan in tone.copy_places():
                 phase = tone.start_phase_deg / 360.0
                 if tone.phase == "free":
@@ -196,19 +205,23 @@ class ToneSource(Source):
                 if isinstance(detune, float):
                     ratio = float(cents_to_ratio(share * detune))
                 else:  # every copy goes a way of its own
-                    add = played.player(_shifted(way, share * detune, 1.0), clock.rate_hz)
+                    add = played.player(_shifted(way, share * detune, 1.0), clock.rate_hz, widths)
                 add(part, phase=phase, ratio=ratio, pan=pan, gain=gain * louder)
         return part
 
     @staticmethod
     def _along(
         tone: Tone, track: float | NDArray[np.float64], run: Run, frames: int
-    ) -> tuple[Tone, float | NDArray[np.float64]]:
-        """(a tone that stands still, the track that it then plays along)."""
+    ) -> tuple[Tone, float | NDArray[np.float64], NDArray[np.float64] | None]:
+        """(a tone that stands still, the track that it then plays along, its pulse width where that moves)."""
         cents, detune = in_run(tone.cents, run, frames), in_run(tone.detune_cents, run, frames)
-        still = [value if isinstance(value, float) else 0.0 for value in (cents, detune)]
-        played = tone.model_copy(update=dict(zip(("cents", "detune_cents"), still, strict=True)))
-        return played, track if isinstance(cents, float) else _shifted(track, cents, 1.0)
+        width = in_run(tone.pulse_width, run, frames)
+        values = {"cents": cents, "detune_cents": detune, "pulse_width": width}
+        still = {name: value if isinstance(value, float) else 0.0 for name, value in values.items()}
+        played = tone.model_copy(update=still)
+        widths = None if isinstance(width, float) or tone.shape != "pulse" else width
+        way = track if isinstance(cents, float) else _shifted(track, cents, 1.0)
+        return played, way, widths
 
     def _gain(self, run: Run, env: Envelope, clock: Clock) -> NDArray[np.float32]:
         release = clock.samples_in_ms(env.release_ms)

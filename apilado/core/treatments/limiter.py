@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, ClassVar, Literal, Self
+from typing import Annotated, Any, ClassVar, Literal, Self
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,7 +23,7 @@ class PeakLimiter(Treatment):
 
     kind: Literal["limiter"] = "limiter"
     gain_db: Annotated[Value, number(low=-24.0, high=24.0, step=0.1, unit="dB", label="Gain", moves=True)] = 0.0
-    ceiling_db: Annotated[float, number(low=-48.0, high=0.0, step=0.1, unit="dB", label="Ceiling")] = -6.0
+    ceiling_db: Annotated[Value, number(low=-48.0, high=0.0, step=0.1, unit="dB", label="Ceiling", moves=True)] = -6.0
     release_ms: Annotated[float, number(low=5.0, high=2000.0, step=1.0, scale="log", unit="ms", label="Release")] = (
         120.0
     )
@@ -32,11 +32,11 @@ class PeakLimiter(Treatment):
         return audio * np.asarray(per_frame(mapped(self.gain_db, db_to_gain)), np.float32)
 
     def process(self, audio: Audio, clock: Clock) -> Audio:
-        given = {"ceiling_db": self.ceiling_db, "release_ms": self.release_ms}
+        given: dict[str, Any] = {"ceiling_db": self.ceiling_db, "release_ms": self.release_ms}
         return limited(self._turned_up(audio), **given, rate_hz=clock.rate_hz, looped=clock.looped)
 
     def reduction(self, audio: Audio, clock: Clock) -> NDArray[np.float32] | None:
-        given = {"ceiling_db": self.ceiling_db, "release_ms": self.release_ms}
+        given: dict[str, Any] = {"ceiling_db": self.ceiling_db, "release_ms": self.release_ms}
         return limiter_reduction(self._turned_up(audio), **given, rate_hz=clock.rate_hz, looped=clock.looped)
 
     def level_memory_ms(self, clock: Clock) -> float:

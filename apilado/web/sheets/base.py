@@ -84,6 +84,7 @@ def fields_of(
         Field(joined(path, p.name), p if stack is None else among(stack, p, path), getattr(model, p.name))
         for p in parameters_of(type(model))
         if (p.name in names if names else p.name not in (*without, *unused))
+        and p.kind != "map"  # what each of it belongs to has a field of its own
         and (p.kind != "reference" or stack is not None)
     )
 

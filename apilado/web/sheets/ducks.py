@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from apilado.core.document.ducker import MOST_DUCKERS, Ducker
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
 from apilado.core.ducks.registry import DUCK_SHAPES
-from apilado.core.parameters import Parameter
+from apilado.core.parameters import parameters_of
 from apilado.web.sheets.base import Action, Field, Section, choice_field, fields_of
 
 SHARE_HELP = "Share of the duck's depth"
@@ -24,7 +26,8 @@ def share_fields(stack: Stack, layer: Layer) -> tuple[Field, ...]:
 
 
 def _share_field(ducker: Ducker, layer: Layer, name: str) -> Field:
-    share = Parameter(name, "number", name, 1.0, help=SHARE_HELP)
+    declared = next(p for p in parameters_of(Ducker) if p.name == "amounts").each()
+    share = replace(declared, name=name, label=name, help=SHARE_HELP)
     edit = {"op": "share", "ducker": ducker.id, "layer": layer.id}
     return Field(f"duckers/{ducker.id}/amounts/{layer.id}", share, ducker.amount(layer.id), edit, "amount")
 

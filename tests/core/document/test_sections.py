@@ -60,7 +60,7 @@ class MovementsTest(unittest.TestCase):
         for stack, path, words in (
             (STACK, "layers/mid/path/clip/oversampling", "it is no single number"),
             (STACK, "layers/mid/source/tones/wave/copies", "it is a count"),
-            (STACK, "layers/mid/mono_below_hz", "what it shapes is made as a whole"),
+            (STACK, "bus/limiter/release_ms", "what it shapes is made as a whole"),
             (STACK, "layers/mid/mute", "it is no single number"),
             (
                 apply(STACK, AddPart(path="kick/eq/points", part={"id": "b", "kind": "bell"})),
@@ -93,6 +93,14 @@ class MovementsTest(unittest.TestCase):
             self.assertTrue(other.path.startswith(f"layers/{new.id}/"))
             self.assertEqual((other.travel, find(copied, other.path)), (2.0, find(copied, path)))
             self.assertNotEqual(own.id, other.id)
+        # A share of a duck is the layer's own, though it lies with the duck; it need not be written down to be moved.
+        ducked = apply(STACK, AddPart(path="duckers", part={"id": "d"}))
+        copied = apply(apply(ducked, moving("duckers/d/amounts/mid")), AddLayer(copy_of="mid"))
+        shares = [target.path for target in copied.movements[0].targets]
+        self.assertEqual(shares, ["duckers/d/amounts/mid", f"duckers/d/amounts/{copied.layers[2].id}"])
+        left = apply(copied, RemoveLayer(layer=copied.layers[2].id))
+        self.assertEqual([target.path for target in left.movements[0].targets], ["duckers/d/amounts/mid"])
+        self.assertEqual(apply(left, RemovePart(path="duckers/d")).movements[0].targets, ())
         # What an upper half takes from its lower one has no source of its own to be moved.
         cut = apply(
             apply(STACK, moving("layers/mid/source/tones/wave/level_db")), SplitLayer(layer="mid", frequency_hz=300)

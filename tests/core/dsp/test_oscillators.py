@@ -3,7 +3,16 @@ import unittest
 import numpy as np
 from numpy.testing import assert_allclose
 
-from apilado.core.dsp.oscillators import MovingTone, add_tone, cycle_table, harmonics_below, shape_harmonics
+from scipy import signal
+
+from apilado.core.dsp.oscillators import (
+    MovingPulse,
+    MovingTone,
+    add_tone,
+    cycle_table,
+    harmonics_below,
+    shape_harmonics,
+)
 
 
 def tone(shape, frequency_hz, rate_hz=48000, frames=48000, levels=(), ratio=1.0, pulse_width=0.25):
@@ -46,6 +55,28 @@ class FourierSeriesTest(unittest.TestCase):
             found = np.abs(np.fft.rfft(wave))[100 * n] / 24000
             assert_allclose(found, np.abs(4 / (np.pi * n) * np.sin(np.pi * n * width)), atol=3e-4)
             self.assertAlmostEqual(np.mean(wave > np.mean(wave)), width, delta=0.01)
+
+    def test_a_pulse_width_that_moves_is_its_fourier_series_at_every_moment(self):
+        rate, hertz = 48000, 110.0
+        t = np.arange(rate) / rate
+        widths = 0.5 + 0.4 * np.sin(2 * np.pi * 3.0 * t)
+        for levels in ((), (None, 0.3, 0.0)):
+            out = np.zeros((1, rate), np.float32)
+            sounding = MovingPulse(widths, levels, np.full(rate, hertz), rate)
+            sounding.add(out, phase=0.1, ratio=1.005, pan=0.0, gain=np.full(rate, 0.5, np.float32))
+            cycles = 0.1 + 1.005 * hertz * t
+            wanted = np.zeros(rate)
+            for n in range(1, int(18000 / hertz)):
+                if n in (2, 3) and levels:
+                    at = np.angle(np.exp(1j * (np.pi / 2 - np.pi * n * widths[0])) * np.sin(np.pi * n * widths[0]))
+                    wanted += 0.5 * (levels[n - 1] or 0.0) * np.sin(2 * np.pi * n * cycles + at)
+                    continue
+                turned = np.cos(2 * np.pi * n * cycles - np.pi * n * widths)
+                wanted += 0.5 * 4 / (np.pi * n) * np.sin(np.pi * n * widths) * turned
+            # Nearer to half the rate harmonics fade, one after the other.
+            low = signal.butter(8, 6000, fs=rate, output="sos")
+            apart = signal.sosfilt(low, out[0] - wanted)[200:]
+            self.assertLess(float(np.std(apart)), 1e-3 * float(np.std(wanted)))
 
     def test_triangle_and_saw_look_like_themselves(self):
         phase = np.arange(480) / 480.0
