@@ -8,7 +8,8 @@ from typing import Literal
 from pydantic import Field
 
 from apilado.core.document.editing import Data, Edit, drum_of
-from apilado.core.document.stack import MOST_BARS, Stack
+from apilado.core.document.layer import Layer
+from apilado.core.document.stack import MOST_BARS, Stack, shifted_key
 from apilado.core.notes import Note
 from apilado.core.units import bar_and_beat, midi_to_name
 from apilado.errors import InvalidEdit
@@ -72,18 +73,50 @@ class ReplaceHit(Edit):
         return f"Hit to {place}" if self.was is not None else f"Add a hit at {place}"
 
 
+def recordings(stack: Stack) -> tuple[Layer, ...]:
+    """The layers whose sound is recorded: it does not follow the notes."""
+    return tuple(x for x in stack.layers if not x.source.plays_notes and x.source.follows() is None)
+
+
 class TransposePattern(Edit):
-    """Moves all notes of the pattern by semitones."""
+    """Moves all notes by semitones, those of single layers and of sections too, and the key with them.
+
+    With `pitches` it moves only the notes of these, and the key stays. What is recorded cannot be moved; so where there
+    are recordings, only octaves are taken.
+    """
 
     op: Literal["transpose"] = "transpose"
     semitones: int = Field(ge=-48, le=48)
+    pitches: tuple[int, ...] = Field(default=(), max_length=128)
+
+    def meant(self, stack: Stack) -> TransposePattern:
+        recorded = recordings(stack)
+        if recorded and self.semitones % 12:
+            raise InvalidEdit(
+                f"not transposed: '{recorded[0].name}' is a recording and stays at its pitch; only octaves fit it"
+            )
+        return self
 
     def alter(self, data: Data) -> None:
-        for note in data["pattern"]:
-            note["pitch"] += self.semitones
+        own = [layer["notes"] for layer in data["layers"]] + [section["notes"] for section in data["sections"]]
+        for notes in (data["pattern"], *[each for each in own if each is not None]):
+            for note in notes:
+                note["pitch"] = self._moved(note["pitch"])
+        for layer in data["layers"]:
+            levels = layer["note_levels_db"].items()
+            layer["note_levels_db"] = {str(self._moved(int(pitch))): level for pitch, level in levels}
+        if not self.pitches:
+            data["key"] = shifted_key(data["key"], self.semitones)
+
+    def _moved(self, pitch: int) -> int:
+        return pitch + self.semitones if not self.pitches or pitch in self.pitches else pitch
 
     def title(self, before: Stack, after: Stack) -> str:
-        return f"Transpose the pattern by {self.semitones:+d} semitones"
+        if not self.pitches:
+            return f"Transpose by {self.semitones:+d} semitones, to {after.key}".replace("-", "−")
+        names = ", ".join(midi_to_name(pitch) for pitch in self.pitches)
+        octaves = {12: "an octave up", -12: "an octave down"}
+        return f"{names} {octaves.get(self.semitones, f'by {self.semitones:+d} semitones')}".replace("-", "−")
 
 
 class SetBars(Edit):

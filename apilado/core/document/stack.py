@@ -39,6 +39,12 @@ KEYS = tuple(
 )
 
 
+def shifted_key(key: str, semitones: int) -> str:
+    """A key moved by semitones."""
+    place = KEYS.index(key)
+    return KEYS[place // 12 * 12 + (place + semitones) % 12]
+
+
 class Crossover(Part):
     """A border between two bands."""
 

@@ -9,13 +9,12 @@ from dataclasses import dataclass
 import numpy as np
 
 from apilado.core.document.editing import Edit
-from apilado.core.document.edits import AnyEdit, Several
 from apilado.core.document.edits_borders import MoveCrossover, PutSubUnder, SubInPlaceOf
 from apilado.core.document.edits_layers import SetSource
-from apilado.core.document.edits_pattern import TransposePattern
+from apilado.core.document.edits_pattern import TransposePattern, recordings
 from apilado.core.document.edits_values import AddPart, SetValue
 from apilado.core.document.layer import Layer
-from apilado.core.document.stack import KEYS, MOST_LAYERS, Stack
+from apilado.core.document.stack import MOST_LAYERS, Stack, shifted_key
 from apilado.core.measure.bands import band_centres
 from apilado.core.measure.fullness import FLATTEST_SINGLE_PEAK
 from apilado.core.measure.stem import THIRD
@@ -106,21 +105,13 @@ def border_advice(measures: Measures) -> BorderAdvice | None:
 def shifts(measures: Measures) -> list[Shift]:
     """How many notes fit 40–90 Hz for each transposition, and in which key the part would then be."""
     found = fundamentals(measures)
+    whole = not recordings(measures.stack)  # a recording goes along with octaves alone
     result = []
     for semitones in range(-FURTHEST_SHIFT, FURTHEST_SHIFT + 1):
-        key = shifted_key(measures.stack, semitones)
-        edit = None
-        if semitones:
-            edits: tuple[AnyEdit, ...] = (TransposePattern(semitones=semitones), SetValue(path="key", value=key))
-            edit = Several(name=f"Transpose to {key}", edits=edits)
+        key = shifted_key(measures.stack.key, semitones)
+        edit = TransposePattern(semitones=semitones) if semitones and (whole or semitones % 12 == 0) else None
         result.append(Shift(semitones, key, fitting(found, semitones), len(found), edit))
     return result
-
-
-def shifted_key(stack: Stack, semitones: int) -> str:
-    """The stack's key moved by semitones."""
-    place = KEYS.index(stack.key)
-    return KEYS[place // 12 * 12 + (place + semitones) % 12]
 
 
 def shapes(sub: Layer) -> list[Shape]:

@@ -2,7 +2,6 @@ import unittest
 
 import numpy as np
 from numpy.testing import assert_allclose
-
 from scipy import signal
 
 from apilado.core.dsp.oscillators import (
