@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
+from functools import partial
 
 from apilado.core.document.editing import Edit
-from apilado.core.document.edits import Several
 from apilado.core.document.edits_values import SetValue
 from apilado.core.document.layer import Layer
 from apilado.core.measure.resonances import Resonance
 from apilado.core.measure.stem import StemMeasures, fold_down_loss_db
-from apilado.core.soundings.carving import bell_edit, rise_of_curve, target_curve
+from apilado.core.soundings.carving import bell_edit, point_edit, rise_of_curve, target_curve
 from apilado.core.soundings.comparison import curve_of_target
 from apilado.core.soundings.further import HARSH_LEAST_DB, peaks
+from apilado.core.soundings.levels import level_ways
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding
 from apilado.core.units import power_to_db
@@ -68,9 +70,22 @@ def mud(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
         f"250–400 Hz stand {value:.1f} dB above the octaves around them{aim}, mostly from '{owner.name}': "
         "lows and mids blur."
     )
-    gain = -min(6.0, max(3.0, value - limits.look + 1.0))
-    fix = bell_edit(measures.stack, f"layers/{owner.id}", MUD_MIDDLE_HZ, gain, 1.2)
-    return [rule.sounding(status, value, limit, where, text, show=place, fix=fix)]
+    over = value - limits.look
+    ways = partial(_clearer, measures, owner, over)
+    return [rule.sounding(status, value, limit, where, text, show=place, ways=ways)]
+
+
+def _clearer(measures: Measures, owner: Layer, over_db: float) -> Iterator[Edit | None]:
+    """A broad dip in the lower mids of the layer they come from, of the bass as a whole, or a higher border."""
+    gain = min(6.0, max(3.0, over_db + 1.0))
+    for place, depth in (
+        (f"layers/{owner.id}", gain),
+        (f"layers/{owner.id}", 1.5 * gain),
+        ("bus", gain),
+        ("bus", 1.5 * gain),
+    ):
+        yield bell_edit(measures.stack, place, MUD_MIDDLE_HZ, -depth, 1.2)
+    yield SetValue(path=f"layers/{owner.id}/level_db", value=round(owner.level_db - min(3.0, gain), 1))
 
 
 def harsh(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
@@ -98,9 +113,15 @@ def harsh(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     text = f"'{layer.name}' stands {value:.1f} dB out of the octave around {peak.frequency_hz:.0f} Hz."
     if status == "fine":
         return [rule.sounding(status, value, limit, where, text, show=place)]
-    gain = -min(HARSH_DEEPEST_DB, value - HARSH_LEAST_DB + 2.0)
-    fix = bell_edit(measures.stack, f"layers/{layer.id}", peak.frequency_hz, gain, min(12.0, max(2.0, peak.q)))
-    return [rule.sounding(status, value, limit, where, f"{text} It rings.", show=place, fix=fix)]
+    ways = partial(_smoothed, measures, layer, peak)
+    return [rule.sounding(status, value, limit, where, f"{text} It rings.", show=place, ways=ways)]
+
+
+def _smoothed(measures: Measures, layer: Layer, peak: Resonance) -> Iterator[Edit | None]:
+    """A dip on the peak, as narrow as it is, or broader, or deeper."""
+    gain, q = min(HARSH_DEEPEST_DB, peak.excess_db - HARSH_LEAST_DB + 2.0), min(12.0, max(2.0, peak.q))
+    for depth, width in ((gain, q), (gain, 0.6 * q), (1.4 * gain, q), (1.4 * gain, 0.6 * q)):
+        yield bell_edit(measures.stack, f"layers/{layer.id}", peak.frequency_hz, -min(24.0, depth), width)
 
 
 def fold_down(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
@@ -116,9 +137,18 @@ def fold_down(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     stems = measures.stems
     worst = max(measures.stack.audible_layers(), key=lambda layer: float(stems[layer.id].side_power.sum()))
     text = f"Summed to mono the bass loses {loss:.1f} dB, most of it in '{worst.name}'."
-    fix = SetValue(path=f"layers/{worst.id}/width", value=round(worst.width * 0.6, 2)) if worst.width > 0.1 else None
     where = f"layers/{worst.id}"
-    return [rule.sounding(status, loss, limit, where, text, show=Place((worst.id,)), fix=fix)]
+    ways = partial(_narrower, worst)
+    return [rule.sounding(status, loss, limit, where, text, show=Place((worst.id,)), ways=ways)]
+
+
+def _narrower(layer: Layer) -> Iterator[Edit | None]:
+    """A layer less wide, and less again; mono below the mids, and as a whole."""
+    for share in (0.6, 0.3):
+        if layer.width > 0.1:
+            yield SetValue(path=f"layers/{layer.id}/width", value=round(layer.width * share, 2))
+    yield SetValue(path=f"layers/{layer.id}/mono_below_hz", value=400.0)
+    yield SetValue(path=f"layers/{layer.id}/mono", value=True)
 
 
 def headroom(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
@@ -129,27 +159,20 @@ def headroom(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     status = limits.status(peak)
     limit = f"{limits.look:g} dBTP"
     text = f"The mix peaks at {peak:+.1f} dBTP."
-    fix: Edit | None = None
     if status != "fine":
-        over = peak - limits.look + 0.1
-        text = f"The mix peaks at {peak:+.1f} dBTP, {over - 0.1:.1f} dB over {limits.look:g}."
-        fix = lowered(measures, over)
+        text = f"The mix peaks at {peak:+.1f} dBTP, {peak - limits.look:.1f} dB over {limits.look:g}."
     if measures.output_loudness.dc > WORST_DC:
         status = "fault"
         text += f" It carries a constant offset of {100.0 * measures.output_loudness.dc:.1f} %."
-    return [rule.sounding(status, peak, limit, "bus", text, fix=fix)]
+    ways = partial(_headroom_ways, measures, limits.look)
+    return [rule.sounding(status, peak, limit, "bus", text, ways=ways)]
 
 
-def lowered(measures: Measures, by_db: float) -> Edit | None:
-    """Everything down by the same amount: kick, bus and, where it is on, the limiter's ceiling."""
-    stack = measures.stack
-    wanted = {"kick/level_db": stack.kick.level_db, "bus/level_db": stack.bus.level_db}
-    if stack.bus.limiter.on:
-        wanted["bus/limiter/ceiling_db"] = stack.bus.limiter.ceiling_db
-    if stack.bus.limiter.ceiling_db - by_db < -24.0 or min(wanted.values()) - by_db < -60.0:
-        return None
-    edits = tuple(SetValue(path=path, value=round(level - by_db, 2)) for path, level in wanted.items())
-    return Several(name=f"Everything down by {by_db:.1f} dB", edits=edits)
+def _headroom_ways(measures: Measures, ceiling_db: float) -> Iterator[Edit | None]:
+    """Levels, jointly; against a constant offset a high-pass first."""
+    if measures.output_loudness.dc > WORST_DC:
+        yield point_edit(measures.stack, "bus", {"kind": "high-pass", "frequency_hz": 20.0, "slope_db_per_octave": 12})
+    yield from level_ways(measures, peak_db=ceiling_db)
 
 
 RULES = (

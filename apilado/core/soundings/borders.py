@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from functools import partial
+
 import numpy as np
 
 from apilado.core.document.editing import Edit
-from apilado.core.document.edits import Several
+from apilado.core.document.edits import AnyEdit, Several, apply
 from apilado.core.document.edits_values import SetValue
 from apilado.core.document.equaliser import eq_sections
 from apilado.core.document.layer import Layer
@@ -14,6 +17,7 @@ from apilado.core.document.stack import Stack
 from apilado.core.dsp.filters import sections_response
 from apilado.core.measure.phase import BorderPhase
 from apilado.core.render.response import Chain, unowned_bands
+from apilado.core.soundings.alignment import advise
 from apilado.core.soundings.further import part_sums
 from apilado.core.soundings.measures import Measures, SplitRipple
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding
@@ -27,7 +31,7 @@ EVEN_DB = 0.5
 def split_flat(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     """Are the borders whole: do their filters sum to what was split?"""
     say = {"border": _border_said, "overlap": _overlap_said, "hole": _hole_said}
-    found = [say[item.kind](rule, limits, measures.stack, item) for item in measures.ripples]
+    found = [say[item.kind](rule, limits, measures, item) for item in measures.ripples]
     inner = {item.place for item in measures.ripples if item.kind == "hole"}
     if measures.sounding:
         lost = [band for band in unowned_bands(measures.stack) if band not in inner]
@@ -35,10 +39,12 @@ def split_flat(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]
     return found
 
 
-def _border_said(rule: Rule, limits: Limits, stack: Stack, item: SplitRipple) -> Sounding:
+def _border_said(rule: Rule, limits: Limits, measures: Measures, item: SplitRipple) -> Sounding:
+    stack = measures.stack
     value = abs(item.ripple.deviation_db)
     status = limits.status(value)
     border = stack.crossovers[item.place]
+    needed = _needed_at(measures, item) if status != "fine" else None
     names = " and ".join(f"'{_named(stack, name)}'" for name in item.layers)
     where = stack.crossover_path(item.place)
     place = Place(item.layers, border.frequency_hz / 2**0.5, border.frequency_hz * 2**0.5)
@@ -47,14 +53,35 @@ def _border_said(rule: Rule, limits: Limits, stack: Stack, item: SplitRipple) ->
         text = f"The filters of {names} sum flat at {border.frequency_hz:.0f} Hz, within {value:.2f} dB."
         return rule.sounding(status, value, limit, where, text, show=place)
     kind = "dip" if item.ripple.deviation_db < 0 else "bump"
+    if needed is not None:
+        text = (
+            f"{names} stand plumb at {border.frequency_hz:.0f} Hz, {needed.phase_deg:+.0f}°: what is done to them "
+            f"turns them, polarity and delay turn them back. Their filters alone would leave a {kind} of {value:.1f} dB."
+        )
+        return rule.sounding("fine", value, limit, where, text, show=place)
     text = f"The filters of {names} leave a {kind} of {value:.1f} dB at {item.ripple.frequency_hz:.0f} Hz in their sum."
-    fix = _straightened(stack, item.layers, item.place)
-    if fix is not None:
+    if _straightened(stack, item.layers, item.place) is not None:
         text += " Polarity, delay or overlap sets them apart."
-    return rule.sounding(status, value, limit, where, text, show=place, fix=fix)
+    ways = partial(border_ways, measures, item.place, item.layers)
+    return rule.sounding(status, value, limit, where, text, show=place, ways=ways)
 
 
-def _overlap_said(rule: Rule, limits: Limits, stack: Stack, item: SplitRipple) -> Sounding:
+def _needed_at(measures: Measures, item: SplitRipple) -> BorderPhase | None:
+    """How two layers meet where polarity or delay sets their filters apart, but lets the layers stand plumb."""
+    limits = PLUMB.limits.overridden(measures.stack.limits.get(PLUMB.id))
+    met = [b for index, b in measures.borders if index == item.place and {b.lower, b.upper} <= set(item.layers)]
+    plumb_there = [b.meets and not b.drifts and limits.status(abs(b.phase_deg)) == "fine" for b in met]
+    return met[0] if met and all(plumb_there) and _set_apart(measures.stack, item) else None
+
+
+def _set_apart(stack: Stack, item: SplitRipple) -> bool:
+    """Whether polarity or delay differs between layers."""
+    layers = [layer for layer in stack.layers if layer.id in item.layers]
+    return len({(layer.polarity, layer.delay_ms) for layer in layers}) > 1
+
+
+def _overlap_said(rule: Rule, limits: Limits, measures: Measures, item: SplitRipple) -> Sounding:
+    stack = measures.stack
     value, (low, high) = abs(item.ripple.deviation_db), _edges_hz(stack, item.place)
     names = " and ".join(f"'{_named(stack, name)}'" for name in item.layers)
     text = (
@@ -62,21 +89,22 @@ def _overlap_said(rule: Rule, limits: Limits, stack: Stack, item: SplitRipple) -
         f"{item.ripple.deviation_db:+.1f} dB at {item.ripple.frequency_hz:.0f} Hz in the sum."
     )
     place, limit = Place(item.layers, low or 20.0, high or 20000.0), f"{limits.look:g} dB"
-    return rule.sounding(
-        limits.status(value), value, limit, f"layers/{item.layers[-1]}", text, show=place, fix=_parted(stack, item)
-    )
+    where = f"layers/{item.layers[-1]}"
+    ways = partial(_one_way, _parted(stack, item))
+    return rule.sounding(limits.status(value), value, limit, where, text, show=place, ways=ways)
 
 
-def _hole_said(rule: Rule, limits: Limits, stack: Stack, item: SplitRipple) -> Sounding:
+def _hole_said(rule: Rule, limits: Limits, measures: Measures, item: SplitRipple) -> Sounding:
+    stack = measures.stack
     value, (low, high) = abs(item.ripple.deviation_db), _edges_hz(stack, item.place)
     text = (
         f"No layer keeps {_band_said(low, high)}: the sum has a hole of {value:.1f} dB at "
         f"{item.ripple.frequency_hz:.0f} Hz."
     )
     place, limit = Place(item.layers, low or 20.0, high or 20000.0), f"{limits.look:g} dB"
-    fix = _kept(stack, item.place)
+    ways = partial(_one_way, _kept(stack, item.place))
     where = stack.crossover_path(item.place - 1)
-    return rule.sounding(limits.status(value), value, limit, where, text, show=place, fix=fix)
+    return rule.sounding(limits.status(value), value, limit, where, text, show=place, ways=ways)
 
 
 def _lost_said(rule: Rule, limits: Limits, stack: Stack, band: int) -> Sounding:
@@ -84,7 +112,11 @@ def _lost_said(rule: Rule, limits: Limits, stack: Stack, band: int) -> Sounding:
     text = f"No layer keeps {_band_said(low, high)}: whatever sounds there is lost."
     place, limit = Place((), low or 20.0, high or 20000.0), "every band kept"
     where = stack.crossover_path(max(0, band - 1))
-    return rule.sounding("look", None, limit, where, text, show=place, fix=_kept(stack, band))
+    return rule.sounding("look", None, limit, where, text, show=place, ways=partial(_one_way, _kept(stack, band)))
+
+
+def _one_way(edit: Edit | None) -> tuple[Edit | None]:
+    return (edit,)
 
 
 def _edges_hz(stack: Stack, band: int) -> tuple[float | None, float | None]:
@@ -175,11 +207,12 @@ def _named(stack: Stack, layer_id: str) -> str:
     return layer.name if layer else layer_id
 
 
-def _straightened(stack: Stack, layer_ids: tuple[str, ...], crossover: int) -> Edit | None:
-    """Takes polarity and delay off the layers and the overlap off their border, where there are any."""
-    edits: list[SetValue] = []
-    if stack.crossovers[crossover].overlap_octaves > 0.0:
-        edits.append(SetValue(path=f"{stack.crossover_path(crossover)}/overlap_octaves", value=0.0))
+def _straightened(stack: Stack, layer_ids: tuple[str, ...], crossover: int | None) -> Several | None:
+    """Takes polarity and delay off the layers and the overlap off their border (or off all), where there are any."""
+    edits: list[AnyEdit] = []
+    for place in range(len(stack.crossovers)) if crossover is None else (crossover,):
+        if stack.crossovers[place].overlap_octaves > 0.0:
+            edits.append(SetValue(path=f"{stack.crossover_path(place)}/overlap_octaves", value=0.0))
     for layer in stack.layers:
         if layer.id in layer_ids and layer.polarity == "inverted":
             edits.append(SetValue(path=f"layers/{layer.id}/polarity", value="normal"))
@@ -212,7 +245,30 @@ def _plumb_at(rule: Rule, limits: Limits, measures: Measures, index: int, border
         text = f"{names} stand plumb {at}: {border.phase_deg:+.0f}°, coherence gain {gain:+.1f} dB."
         return rule.sounding(status, turned, limit, where, text, show=place)
     text = f"{names} are {border.phase_deg:+.0f}° apart {at}: coherence gain {gain:+.1f} dB, where +3 is the most."
-    return rule.sounding(status, turned, limit, where, text, show=place, fix=_replumbed(measures, index, border))
+    ways = partial(border_ways, measures, index, (border.lower, border.upper))
+    return rule.sounding(status, turned, limit, where, text, show=place, ways=ways)
+
+
+def border_ways(measures: Measures, index: int, layer_ids: tuple[str, ...]) -> Iterator[Edit | None]:
+    """Ways to let neighbours add up, for the flatness of their filters and for their phase alike.
+
+    The two of a border alone; what sets the filters of the whole split apart, taken away; the settings that Plumb finds
+    for all borders, as they stand and with the split straightened first.
+    """
+    stack = measures.stack
+    straight = _straightened(stack, tuple(layer.id for layer in stack.layers), None)
+    yield _straightened(stack, layer_ids, index)
+    met = [border for place, border in measures.borders if place == index and border.meets and not border.drifts]
+    for border in met:
+        yield _replumbed(measures, index, border)
+    yield straight
+    yield advise(measures).edit
+    if straight is not None:
+        after = apply(stack, straight)
+        plumbed = advise(measures.measure_again(after)).edit
+        if plumbed is not None:
+            yield Several(name="Straighten the split, and plumb it", edits=(*straight.edits, *plumbed.edits))
+    yield advise(measures, "mean").edit
 
 
 def _replumbed(measures: Measures, index: int, border: BorderPhase) -> Edit | None:
@@ -244,6 +300,7 @@ def _delays(lower: Layer, upper: Layer, delay_ms: float) -> list[SetValue]:
     ]
 
 
+PLUMB = Rule("plumb", "Plumb", "°", Limits(45.0, 90.0), "common practice", plumb)
 RULES = (
     Rule(
         "split-flat",
@@ -256,5 +313,5 @@ RULES = (
     Rule(
         "split-sum", "Parts and source", "dB", Limits(24.0, 200.0), "own choice: parts are carved on purpose", split_sum
     ),
-    Rule("plumb", "Plumb", "°", Limits(45.0, 90.0), "common practice", plumb),
+    PLUMB,
 )

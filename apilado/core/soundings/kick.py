@@ -2,21 +2,28 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from functools import partial
+
 import numpy as np
 
 from apilado.core.document.ducker import Ducker
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits_values import SetValue
+from apilado.core.ducks.drawn import DrawnDuck
 from apilado.core.measure.ducking import RECOVERED_DB, HitRecovery
 from apilado.core.measure.kick_phase import HIGH_HZ, LOW_HZ
 from apilado.core.measure.room_map import centre_of
 from apilado.core.soundings.carving import keyed_bell_edit, pair_edit
-from apilado.core.soundings.fitting import longest_recovering
+from apilado.core.soundings.fitting import fitted_duck, longest_recovering
+from apilado.core.soundings.levels import KICK_OVER_BASS_DB, level_ways
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding
 
-KICK_OVER_BASS_DB = (2.0, 4.0)
-AIM_DB = 3.0
+PAIR_DIPS_DB, KEYED_DIPS_DB = (4.0, 6.0), (9.0, 12.0)
+PLAIN_DEPTH_DB = 6.0
+GAP_HOLD, GAP_RELEASE = 0.1, 0.5
+OFFSETS_TRIED_MS = (2.0, -2.0, 4.0, -4.0)
 
 
 def kick_level(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
@@ -28,18 +35,12 @@ def kick_level(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]
     low, high = KICK_OVER_BASS_DB
     outside = max(low - value, value - high, 0.0)
     status = limits.status(outside)
-    limit = f"{low:g}–{high:g} dB"
+    limit = f"{low - limits.look:g}–{high + limits.look:g} dB"
     text = f"The kick peaks {abs(value):.1f} dB {'over' if value >= 0 else 'under'} the bass."
-    fix: Edit | None = None
     if status != "fine":
-        level = stack.kick.level_db + AIM_DB - value
         text += f" {'The bass covers it.' if value < low else 'The bass hides behind it.'}"
-        bass = stack.bus.level_db - (AIM_DB - value)
-        if -60.0 <= level <= 0.0:
-            fix = SetValue(path="kick/level_db", value=round(level, 1))
-        elif -60.0 <= bass <= 12.0 and value < low:
-            fix = SetValue(path="bus/level_db", value=round(bass, 1))
-    return [rule.sounding(status, value, limit, "kick", text, show=Place(beats=stack.kick.hits), fix=fix)]
+    place, ways = Place(beats=stack.kick.hits), partial(level_ways, measures)
+    return [rule.sounding(status, value, limit, "kick", text, show=place, judged=outside, ways=ways)]
 
 
 def duck_recovery(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
@@ -56,10 +57,10 @@ def _recovery(
     rule: Rule, limits: Limits, measures: Measures, ducker: Ducker, hits: tuple[HitRecovery, ...]
 ) -> Sounding:
     where, name = f"duckers/{ducker.id}", f"'{ducker.name}'"
-    deepest = max(hit.depth_db for hit in hits)
+    deepest, limit = max(hit.depth_db for hit in hits), f"{limits.look:g} dB"
     if deepest < RECOVERED_DB:
         text = f"{name} takes {deepest:.1f} dB at most; there is nothing to recover from."
-        return rule.sounding("fine", 0.0, "1 dB", where, text)
+        return rule.sounding("fine", 0.0, limit, where, text)
     late = [hit for hit in hits if hit.recovery_ms is None]
     worst = max(hits, key=lambda hit: hit.left_db)
     status = limits.status(worst.left_db)
@@ -68,14 +69,31 @@ def _recovery(
         slowest = max(hit.recovery_ms or 0.0 for hit in hits)
         gap = min(hit.gap_ms for hit in hits)
         text = f"{name} takes {deepest:.1f} dB and is back after {slowest:.0f} ms; the shortest gap is {gap:.0f} ms."
-        return rule.sounding(status, worst.left_db, "1 dB", where, text, show=place)
+        return rule.sounding(status, worst.left_db, limit, where, text, show=place)
     text = (
         f"At {len(late)} of {len(hits)} hits the bass is not back before the next: "
         f"{worst.left_db:.1f} dB of {name} still hold it down."
     )
+    ways = partial(_recovering, measures, ducker, min(hit.gap_ms for hit in hits))
+    return rule.sounding(status, worst.left_db, limit, where, text, show=place, ways=ways)
+
+
+def _recovering(measures: Measures, ducker: Ducker, gap_ms: float) -> Iterator[Edit | None]:
+    """The same shape, shortened as little as will do; a drawn one that fits the gap, as deep or less deep."""
+    path = f"duckers/{ducker.id}/shape"
     shape = longest_recovering(measures, ducker)
-    fix = SetValue(path=f"{where}/shape", value=shape.model_dump(mode="json")) if shape else None
-    return rule.sounding(status, worst.left_db, "1 dB", where, text, show=place, fix=fix)
+    if shape is not None:
+        yield SetValue(path=path, value=shape.model_dump(mode="json"))
+    fitted = fitted_duck(measures, ducker)
+    if fitted is not None:
+        yield fitted.edit
+    drawn = DrawnDuck(
+        depth_db=PLAIN_DEPTH_DB,
+        attack_ms=1.0,
+        hold_ms=round(GAP_HOLD * gap_ms, 1),
+        release_ms=max(5.0, round(GAP_RELEASE * gap_ms, 1)),
+    )
+    yield SetValue(path=path, value=drawn.model_dump(mode="json"))
 
 
 def kick_clash(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
@@ -102,13 +120,23 @@ def kick_clash(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]
         f"Of the kick's energy {value:.0f} % lies where the bass has as much at the same time, "
         f"most of it at {hertz:.0f} Hz, from '{owner.name}'."
     )
-    fix: Edit | None
-    if measures.sub is not None and owner.id == measures.sub.id:
-        # What a sub owns it owns all the time: only a bell that moves makes room there without a hole.
-        fix = keyed_bell_edit(stack, where, "kick", hertz, 9.0)
-    else:
-        fix = pair_edit(stack, where, "kick", hertz, dip_db=4.0, lift_db=1.0)
-    return [rule.sounding(status, value, limit, where, text, show=place, fix=fix)]
+    ways = partial(_parted, measures, where, hertz)
+    return [rule.sounding(status, value, limit, where, text, show=place, ways=ways)]
+
+
+def _parted(measures: Measures, owner: str, hertz: float) -> Iterator[Edit | None]:
+    """A carve pair, or a bell that opens while the kick sounds, deeper where that is not enough.
+
+    What a sub owns it owns all the time: there only the bell that opens makes room without a hole.
+    """
+    stack = measures.stack
+    if measures.sub is None or owner != f"layers/{measures.sub.id}":
+        for dip in PAIR_DIPS_DB:
+            yield pair_edit(stack, owner, "kick", hertz, dip_db=dip, lift_db=1.0)
+    for dip in KEYED_DIPS_DB:
+        yield keyed_bell_edit(stack, owner, "kick", hertz, dip)
+    for ducker in stack.duckers:
+        yield SetValue(path=f"duckers/{ducker.id}/on", value=True)
 
 
 def kick_phase(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
@@ -126,10 +154,17 @@ def kick_phase(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]
     at = f"{met.phase_deg:+.0f}° apart at the hits, coherence gain {met.gain_db:+.1f} dB"
     if status == "fine":
         return [rule.sounding(status, value, limit, "kick", f"Kick and '{name}' are {at}.", show=place)]
-    turned = "normal" if measures.stack.kick.polarity == "inverted" else "inverted"
     text = f"Kick and '{name}' are {at}; with the kick's polarity turned it is {met.inverted_db:+.1f} dB."
-    fix = SetValue(path="kick/polarity", value=turned)
-    return [rule.sounding(status, value, limit, "kick", text, show=place, fix=fix)]
+    ways = partial(_turned, measures)
+    return [rule.sounding(status, value, limit, "kick", text, show=place, ways=ways)]
+
+
+def _turned(measures: Measures) -> Iterator[Edit | None]:
+    """The kick the other way up, or a little later or earlier."""
+    kick = measures.stack.kick
+    yield SetValue(path="kick/polarity", value="normal" if kick.polarity == "inverted" else "inverted")
+    for by in OFFSETS_TRIED_MS:
+        yield SetValue(path="kick/offset_ms", value=round(kick.offset_ms + by, 2))
 
 
 RULES = (

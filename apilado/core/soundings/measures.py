@@ -82,6 +82,9 @@ class Measures:
     run_all: Callable[[Sequence[Stage]], list[Any]]
     """Computes stages that only some questions need, through the engine's cache."""
 
+    measure_again: Callable[[Stack], Measures]
+    """Measures another stack in the same way."""
+
     def run(self, wanted: Stage) -> Any:
         """Computes one such stage."""
         return self.run_all([wanted])[0]
@@ -265,6 +268,7 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
         graph=graph,
         load=load,
         run_all=lambda wished: engine.run(wished, token),
+        measure_again=lambda other: measure(other, load, engine, token),
     )
 
 

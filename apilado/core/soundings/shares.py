@@ -3,18 +3,21 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
+from functools import partial
+from typing import cast
 
 import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits import AnyEdit, Several
-from apilado.core.document.edits_values import SetHarmonic, SetValue
+from apilado.core.document.edits_values import AddPart, SetHarmonic, SetValue
 from apilado.core.document.layer import Layer
 from apilado.core.measure.bands import band_centres
 from apilado.core.measure.stem import THIRD
 from apilado.core.render.builder import root_of, source_root
-from apilado.core.soundings.carving import point_edit
+from apilado.core.soundings.carving import bell_edit, point_edit
 from apilado.core.soundings.further import doubled
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding
@@ -24,7 +27,8 @@ from apilado.core.units import midi_to_name, power_ratio_db, power_to_db
 
 PHONE_HZ = 250.0
 COMPARABLE_DB, HEARD_DB = 10.0, 25.0
-SECOND_HARMONIC = 0.2
+HARMONICS_TRIED = (0.1, 0.2, 0.35)
+CROWD_Q = 1.0
 
 
 def double_sub(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
@@ -57,12 +61,12 @@ def double_sub(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]
         f"{'under' if value < 0 else 'over'} '{sub.name}'."
     )
     place = Place((name, sub.id), pitches[0] / SEMITONE, pitches[-1] * SEMITONE, (at.start_beats,))
-    fix = _thinned(measures, layer, pitches[-1]) if layer else None
-    return [rule.sounding(status, value, limit, where, text, show=place, fix=fix)]
+    ways = partial(_thinned, measures, layer, pitches[-1]) if layer else None
+    return [rule.sounding(status, value, limit, where, text, show=place, ways=ways)]
 
 
-def _thinned(measures: Measures, layer: Layer, highest_hz: float) -> Edit | None:
-    """Takes the fundamental off a layer: its own first harmonic, or with a high-pass."""
+def _thinned(measures: Measures, layer: Layer, highest_hz: float) -> Iterator[Edit | None]:
+    """Takes the fundamental off a layer: its own first harmonic, or with a high-pass, steeper or higher."""
     tone = tone_of(measures, layer)
     alone = root_of(measures.stack, layer).id == layer.id
     if tone and alone and all(t.octave == 0 and t.semitones == 0 for t in tone[1]):
@@ -70,9 +74,10 @@ def _thinned(measures: Measures, layer: Layer, highest_hz: float) -> Edit | None
             SetHarmonic(path=f"{tone[0]}/tones/{each.id}", number=1, amplitude=0.0) for each in tone[1]
         ]
         if any(t.harmonics[:1] != (0.0,) for t in tone[1]):
-            return Several(name=f"Take the fundamental off {layer.name}", edits=tuple(edits))
-    part = {"kind": "high-pass", "frequency_hz": round(highest_hz * 1.5, 1), "slope_db_per_octave": 48}
-    return point_edit(measures.stack, f"layers/{layer.id}", part)
+            yield Several(name=f"Take the fundamental off {layer.name}", edits=tuple(edits))
+    for ratio, slope in ((1.5, 48), (1.5, 24), (2.0, 48), (1.2, 24)):
+        part = {"kind": "high-pass", "frequency_hz": round(highest_hz * ratio, 1), "slope_db_per_octave": slope}
+        yield point_edit(measures.stack, f"layers/{layer.id}", part)
 
 
 def crowding(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
@@ -102,7 +107,21 @@ def crowding(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
         text = (
             f"{value:.0f} layers are about equally loud from {low:.0f} to {high:.0f} Hz: {shown}. Give up some of it."
         )
-    return [rule.sounding(status, value, limit, "layers", text, show=place)]
+    order = sorted(names, key=lambda name: levels[list(powers).index(name)][octave])
+    ways = partial(_uncrowded, measures, order, (low * high) ** 0.5)
+    return [rule.sounding(status, value, limit, "layers", text, show=place, ways=ways)]
+
+
+def _uncrowded(measures: Measures, names: list[str], hertz: float) -> Iterator[Edit | None]:
+    """A broad dip in one of the layers that crowd an octave, or in two: in the quietest, which lose least by it."""
+    for gain in (-6.0, -9.0):
+        yield bell_edit(measures.stack, f"layers/{names[0]}", hertz, gain, CROWD_Q)
+    if len(names) > 2:
+        for gain in (-6.0, -9.0):
+            yield bell_edit(measures.stack, f"layers/{names[1]}", hertz, gain, CROWD_Q)
+        dips = [bell_edit(measures.stack, f"layers/{name}", hertz, -8.0, CROWD_Q) for name in names[:-2]]
+        told = tuple(cast(AnyEdit, dip) for dip in dips if dip is not None)
+        yield Several(name=f"Room at {hertz:.0f} Hz", edits=told) if told else None
 
 
 def phone_response(frequencies_hz: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -123,19 +142,26 @@ def small_speaker(rule: Rule, limits: Limits, measures: Measures) -> list[Soundi
     status = limits.status(value)
     limit, place = f"{limits.look:g} dB", Place((), PHONE_HZ, 20000.0)
     text = f"A small speaker leaves {value:.0f} dB less of the bass."
-    fix: Edit | None = None
     if status != "fine":
         text += " A pure low tone is silence there: it needs harmonics."
-        tone = tone_of(measures, sub)
-        if tone:
-            number = min(5, math.ceil(PHONE_HZ / max(min(measures.fundamentals.values(), default=50.0), 20.0)))
-            numbers = tuple(dict.fromkeys((2, number)))
-            path = f"{tone[0]}/tones/{tone[1][0].id}"
-            edits: tuple[AnyEdit, ...] = tuple(
-                SetHarmonic(path=path, number=n, amplitude=SECOND_HARMONIC) for n in numbers
-            )
-            fix = Several(name=f"Harmonics {' and '.join(map(str, numbers))} for the sub", edits=edits)
-    return [rule.sounding(status, value, limit, f"layers/{sub.id}", text, show=place, fix=fix)]
+    ways = partial(_audible_ways, measures, sub)
+    return [rule.sounding(status, value, limit, f"layers/{sub.id}", text, show=place, ways=ways)]
+
+
+def _audible_ways(measures: Measures, sub: Layer) -> Iterator[Edit | None]:
+    """Harmonics for the sub, a little of them and more; a drive; the sub quieter against the others."""
+    tone = tone_of(measures, sub)
+    if tone:
+        number = min(5, math.ceil(PHONE_HZ / max(min(measures.fundamentals.values(), default=50.0), 20.0)))
+        numbers = tuple(dict.fromkeys((2, number)))
+        path = f"{tone[0]}/tones/{tone[1][0].id}"
+        for amplitude in HARMONICS_TRIED:
+            edits: tuple[AnyEdit, ...] = tuple(SetHarmonic(path=path, number=n, amplitude=amplitude) for n in numbers)
+            yield Several(name=f"Harmonics {' and '.join(map(str, numbers))} for the sub", edits=edits)
+    for drive in (6.0, 12.0):
+        part = {"kind": "saturation", "drive_db": drive, "blend": 0.5}
+        yield AddPart(path=f"layers/{sub.id}/path", part=part)
+    yield SetValue(path=f"layers/{sub.id}/level_db", value=round(sub.level_db - 3.0, 1))
 
 
 def _with_glide_and_release(layer: str, voice: Voice, model: Voice) -> SetValue:
@@ -177,8 +203,11 @@ def voice_match(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding
     if not said:
         return [rule.sounding("fine", value, limit, "layers", "All layers play the same notes, glides and lengths.")]
     text = f"The layers do not play as one: {'; '.join(said)}."
-    fix = Several(name="One voice for all layers", edits=tuple(edits)) if edits else None
-    return [rule.sounding(limits.status(value), value, limit, "layers", text, show=Place(tuple(tones)), fix=fix)]
+
+    def ways() -> Iterator[Edit | None]:
+        yield Several(name="One voice for all layers", edits=tuple(edits)) if edits else None
+
+    return [rule.sounding(limits.status(value), value, limit, "layers", text, show=Place(tuple(tones)), ways=ways)]
 
 
 RULES = (

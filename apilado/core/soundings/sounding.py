@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import asdict, dataclass
+import math
+from collections.abc import Callable, Iterable
+from dataclasses import asdict, dataclass, field
 from typing import Any, Literal
 
 from apilado.core.document.editing import Edit
@@ -11,6 +12,8 @@ from apilado.core.document.stack import LimitOverride
 from apilado.core.soundings.measures import Measures
 
 Status = Literal["fine", "look", "fault"]
+Ways = Callable[[], Iterable["Edit | None"]]
+"""Edits that may mend a finding, the likeliest first; each is tried before it is offered (`remedies.py`)."""
 COUNTS = ("voices", "to mend", "layers", "differences")
 SEVERITY: dict[Status, int] = {"fault": 0, "look": 1, "fine": 2}
 
@@ -39,7 +42,21 @@ class Sounding:
     sentence: str
     basis: str
     show: Place = Place()
-    fix: Edit | None = None
+    judged: float | None = None
+    """What its limits were held against, where that is not the value itself."""
+    ways: Ways | None = field(default=None, compare=False, repr=False)
+    burden: float = 0.0
+    """How far it is from fine: 0 fine, 1 and up to look at, 3 and up a fault."""
+
+    @property
+    def key(self) -> tuple[str, ...]:
+        """What names it among the soundings of a stack."""
+        return self.id, self.where, *self.show.layers
+
+    @property
+    def first_way(self) -> Edit | None:
+        """The likeliest way to mend it, untried."""
+        return next((way for way in self.ways() if way is not None), None) if self.ways else None
 
     @property
     def shown_value(self) -> str:
@@ -66,7 +83,6 @@ class Sounding:
             "where": self.where,
             "sentence": self.sentence,
             "basis": self.basis,
-            "fix": None if self.fix is None else self.fix.model_dump(mode="json"),
         }
 
 
@@ -82,6 +98,14 @@ class Limits:
         if value > self.fault:
             return "fault"
         return "look" if value > self.look else "fine"
+
+    def burden(self, status: Status, value: float | None) -> float:
+        """How far from fine something is: 0 fine, 1 to 2 to look at, 3 and up a fault, by doublings of the excess."""
+        if status == "fine":
+            return 0.0
+        span, past = max(self.fault - self.look, 1e-9), self.fault if status == "fault" else self.look
+        excess = 0.5 if value is None else max(0.0, (value - past) / span)
+        return 3.0 + math.log2(1.0 + excess) if status == "fault" else 1.0 + min(1.0, excess)
 
     def overridden(self, override: LimitOverride | None) -> Limits:
         """These limits as a stack changes them."""

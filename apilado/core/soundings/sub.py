@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from functools import partial
+
 from apilado.core.document.editing import Edit
-from apilado.core.document.edits import Several
+from apilado.core.document.edits import AnyEdit, Several
 from apilado.core.document.edits_pattern import TransposePattern
 from apilado.core.document.edits_values import SetValue
 from apilado.core.document.layer import Layer
@@ -16,7 +19,7 @@ from apilado.core.units import midi_to_name, power_ratio_db
 
 SUB_LOW_HZ, SUB_HIGH_HZ = 40.0, 90.0
 MONO_BORDER_HZ = 120.0
-WORTHWHILE_DB, SAME_DB = 0.2, 0.5
+SAME_DB = 0.5
 NOTHING = 1e-9
 """A share of the whole bass under which there is nothing to judge: -90 dB."""
 
@@ -44,26 +47,36 @@ def sub_range(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
         f"{len(out)} of {len(heard)} notes of '{sub.name}' {'lies' if len(out) == 1 else 'lie'} outside {limit}: "
         f"{named}. Lower is lost on most systems, higher stops feeling like sub."
     )
-    shift = best_shift([hz for _, hz in heard])
-    fix: Edit | None = None
-    if shift and shift % 12 == 0:
-        fix = SetValue(path=f"layers/{sub.id}/transpose", value=sub.transpose + shift)
-    elif shift:
-        fix = TransposePattern(semitones=shift)
     beats = tuple(note.start_beats for note, _ in out)
     place = Place((sub.id,), SUB_LOW_HZ, SUB_HIGH_HZ, beats)
-    return [rule.sounding(status, share, limit, where, text, show=place, fix=fix)]
+    ways = partial(_range_ways, measures, sub, heard)
+    return [rule.sounding(status, share, limit, where, text, show=place, ways=ways)]
+
+
+def _range_ways(measures: Measures, sub: Layer, heard: list[tuple[NoteMeasure, float]]) -> Iterator[Edit | None]:
+    """Only the notes that lie outside by an octave, the sub by octaves, the whole piece: the least first."""
+    low = {note.pitch for note, hz in heard if hz < SUB_LOW_HZ and 2.0 * hz <= SUB_HIGH_HZ}
+    high = {note.pitch for note, hz in heard if hz > SUB_HIGH_HZ and hz / 2.0 >= SUB_LOW_HZ}
+    root = root_of(measures.stack, sub)
+    if (low or high) and len(low | high) < len({note.pitch for note, _ in heard}):
+        edits = [
+            TransposePattern(semitones=by, pitches=tuple(sorted(pitches)))
+            for by, pitches in ((12, low), (-12, high))
+            if pitches
+        ]
+        yield edits[0] if len(edits) == 1 else Several(name="Notes outside by an octave", edits=tuple(edits))
+    shifts = sorted(range(-24, 25), key=lambda s: (-fitting([hz for _, hz in heard], s), abs(s), s))
+    if root.source.plays_notes:
+        for by in [shift for shift in shifts if shift and shift % 12 == 0][:2]:
+            yield SetValue(path=f"layers/{root.id}/transpose", value=root.transpose + by)
+    for by in [shift for shift in shifts if shift][:2]:
+        yield TransposePattern(semitones=by)
 
 
 def fitting(frequencies_hz: list[float], shift: int) -> int:
     """How many of the frequencies are in the sub's range after a shift in semitones."""
     ratio = 2.0 ** (shift / 12.0)
     return sum(SUB_LOW_HZ <= hz * ratio <= SUB_HIGH_HZ for hz in frequencies_hz)
-
-
-def best_shift(frequencies_hz: list[float]) -> int:
-    """The smallest shift in semitones, within two octaves, after which the most of the frequencies are in range."""
-    return max(sorted(range(-24, 25), key=lambda s: (abs(s), s)), key=lambda s: fitting(frequencies_hz, s))
 
 
 def sub_even(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
@@ -78,7 +91,6 @@ def sub_even(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     spread = loud.level_db - quiet.level_db
     status = limits.status(spread)
     text = f"The notes of '{sub.name}' lie within {spread:.1f} dB of each other."
-    fix: Edit | None = None
     if status != "fine":
         transpose = root_of(measures.stack, sub).transpose
         names = [midi_to_name(n.pitch + transpose) for n in (loud, quiet)]
@@ -86,34 +98,56 @@ def sub_even(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
         left = spread_within_pitches(notes)
         if left > limits.look:
             text += f" The same pitch differs by {left:.1f} dB from note to note, which no level by pitch can mend."
-        fix = evened(measures, sub, spread)
-        if fix is None:
-            text += " Copies that beat or free start phases may be the cause."
     place = Place((sub.id,), beats=(loud.start_beats, quiet.start_beats))
     limit = f"{limits.look:g} dB"
-    return [rule.sounding(status, spread, limit, f"layers/{sub.id}", text, show=place, fix=fix)]
+    ways = partial(even_ways, measures, sub)
+    return [rule.sounding(status, spread, limit, f"layers/{sub.id}", text, show=place, ways=ways)]
 
 
-def evened(measures: Measures, sub: Layer, spread_db: float) -> Edit | None:
-    """Levels by pitch, or velocity off and then levels by pitch: whichever leaves less; None where neither helps.
+def even_ways(measures: Measures, sub: Layer) -> Iterator[Edit | None]:
+    """Ways to even the sub out: a level for each pitch; velocity off, phases fixed, one copy, and then levels.
 
-    A level by pitch comes last in a layer, so what it leaves is known: the spread within the pitches. What velocity
-    does is rendered, since it goes into all that follows.
+    A level by pitch comes last in a layer, so what it leaves is known: the spread within the pitches. Where that is
+    much, what may cause it is taken away first, as far as it is there.
     """
     path, notes = f"layers/{sub.id}/note_levels_db", _heard(measures.notes[sub.id])
     plain = SetValue(path=path, value=level_corrections(notes, sub.note_levels_db))
-    left, edit = spread_within_pitches(notes), plain
-    best: tuple[float, Edit] = (left, edit)
-    root = root_of(measures.stack, sub)
-    played = {note.velocity for note in layer_notes(measures.stack, sub)}
-    if left > SAME_DB and len(played) > 1 and root.source.velocity_share() > 0.0:
-        off = SetValue(path=f"layers/{root.id}/source/velocity", value=0.0)
-        without = _heard(notes_after(measures, off, sub.id))
+    left = spread_within_pitches(notes)
+    if left <= SAME_DB:
+        yield plain
+        return
+    found: list[tuple[float, Edit]] = [(left, plain)]
+    for name, causes in _uneven_causes(measures, sub):
+        without = _heard(notes_after(measures, Several(name=name, edits=causes), sub.id))
+        if not without:
+            continue
         level = SetValue(path=path, value=level_corrections(without, sub.note_levels_db))
-        if without and spread_within_pitches(without) < left - SAME_DB:
-            both = Several(name="Velocity off, and a level for each pitch", edits=(off, level))
-            best = (spread_within_pitches(without), both)
-    return best[1] if best[0] < spread_db - WORTHWHILE_DB else None
+        both = Several(name=f"{name}, and a level for each pitch", edits=(*causes, level))
+        found.append((spread_within_pitches(without), both))
+    best = min(each for each, _ in found)
+    yield next(way for each, way in found if each <= best + SAME_DB)  # the plainest of those that are as good
+    yield from [way for _, way in sorted(found, key=lambda each: each[0])]
+
+
+def _uneven_causes(measures: Measures, sub: Layer) -> Iterator[tuple[str, tuple[AnyEdit, ...]]]:
+    """What lets notes of one pitch differ, as edits that take it away: each, and all together."""
+    root = root_of(measures.stack, sub)
+    tones = [(f"layers/{root.id}/source/tones/{tone.id}", tone) for tone in root.source.waves()]
+    found: list[tuple[str, tuple[AnyEdit, ...]]] = []
+    if len({note.velocity for note in layer_notes(measures.stack, sub)}) > 1 and root.source.velocity_share() > 0.0:
+        found.append(("Velocity off", (SetValue(path=f"layers/{root.id}/source/velocity", value=0.0),)))
+    free = tuple(SetValue(path=f"{at}/phase", value="fixed") for at, tone in tones if tone.phase == "free")
+    if free:
+        found.append(("Phases fixed", free))
+    beating = tuple(SetValue(path=f"{at}/copies", value=1) for at, tone in tones if tone.copies > 1)
+    if beating:
+        found.append(("One copy each", beating))
+    yield from found
+    if len(found) > 1:
+        yield (
+            ", ".join([found[0][0], *[name.lower() for name, _ in found[1:]]]),
+            tuple(e for _, es in found for e in es),
+        )
 
 
 def _heard(notes: tuple[NoteMeasure, ...]) -> list[NoteMeasure]:
@@ -149,7 +183,7 @@ def sub_mono(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
         return []
     value = power_ratio_db(side, mid)
     status: Status = limits.status(value)
-    limit = f"{limits.fault:g} dB"
+    limit = f"{limits.look:g} dB"
     place = Place((), 20.0, border)
     if status == "fine":
         said = "no side signal" if value < -90.0 else f"side {-value:.0f} dB under mid"
@@ -159,12 +193,21 @@ def sub_mono(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
         measures.stack.audible_layers(), key=lambda layer: measures.stems[layer.id].power_between(20.0, border)[1]
     )
     text = (
-        f"Below {border:.0f} Hz side is {-value:.0f} dB under mid, wanted {-limits.fault:g}; most of it from "
+        f"Below {border:.0f} Hz side is {-value:.0f} dB under mid, wanted {-limits.look:g}; most of it from "
         f"'{wide.name}'. It cancels in mono and wanders on big systems."
     )
-    fix = SetValue(path=f"layers/{wide.id}/mono", value=True) if wide.span.first == 0 else None
     place = Place((wide.id,), 20.0, border)
-    return [rule.sounding(status, value, limit, f"layers/{wide.id}", text, show=place, fix=fix)]
+    ways = partial(_mono_ways, measures, wide, border)
+    return [rule.sounding(status, value, limit, f"layers/{wide.id}", text, show=place, ways=ways)]
+
+
+def _mono_ways(measures: Measures, wide: Layer, border_hz: float) -> Iterator[Edit | None]:
+    """A sub mono altogether, another layer mono below the border, or the whole bass."""
+    if wide.span.first == 0:
+        yield SetValue(path=f"layers/{wide.id}/mono", value=True)
+    for by in (1.0, 1.5):
+        yield SetValue(path=f"layers/{wide.id}/mono_below_hz", value=round(by * border_hz))
+        yield SetValue(path="bus/mono_below_hz", value=min(500.0, round(by * border_hz)))
 
 
 RULES = (

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from functools import partial
+
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits import AnyEdit, Several
 from apilado.core.document.edits_values import SetHarmonic, SetValue
@@ -65,16 +68,28 @@ def sub_octave(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]
     limit = f"{limits.look:g} dB"
     if empty > EMPTY_DB:
         text = f"The notes' fundamentals lie {empty:.0f} dB under their octave: the bottom is empty."
-        fix = SetValue(path=f"{where}/transpose", value=sub.transpose - 12) if sub.transpose >= -36 else None
-        return [rule.sounding("fault", value, limit, where, text, show=place, fix=fix)]
+        ways = partial(_octave_ways, measures, sub, -12)
+        return [rule.sounding("fault", value, limit, where, text, show=place, judged=limits.fault + empty, ways=ways)]
     if value > limits.look:
         text = f"The octave below the notes is only {-value:.0f} dB under them: an octave too low rattles."
         if value > 0.0:
             text = f"The octave below the notes is {value:.0f} dB louder than they are: an octave too low rattles."
-        fix = SetValue(path=f"{where}/transpose", value=sub.transpose + 12) if sub.transpose <= 36 else None
-        return [rule.sounding(limits.status(value), value, limit, where, text, show=place, fix=fix)]
+        ways = partial(_octave_ways, measures, sub, 12)
+        return [rule.sounding(limits.status(value), value, limit, where, text, show=place, ways=ways)]
     text = f"The notes sound at their fundamentals; the octave below is {-value:.0f} dB under them."
     return [rule.sounding("fine", value, limit, where, text, show=place)]
+
+
+def _octave_ways(measures: Measures, sub: Layer, by: int) -> Iterator[Edit | None]:
+    """The sub by an octave, or by two; what sounds as low as it does, through a high-pass."""
+    root, stack = root_of(measures.stack, sub), measures.stack
+    if root.source.plays_notes:
+        for shift in (by, 2 * by, -by):
+            yield SetValue(path=f"layers/{root.id}/transpose", value=root.transpose + shift)
+    if by > 0:
+        lowest = min(measures.fundamentals.values(), default=50.0)
+        part = {"kind": "high-pass", "frequency_hz": round(0.75 * lowest, 1), "slope_db_per_octave": 48}
+        yield point_edit(stack, "bus", part)
 
 
 def sub_dry(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
@@ -99,10 +114,14 @@ def sub_dry(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
         text = f"'{sub.name}' is dry: one voice, no width."
         return [rule.sounding("fine", float(copies), limit, where, text, show=place)]
     text = f"'{sub.name}' has {' and '.join(said)}: the low end smears and moves."
-    fix = Several(name="Dry the sub", edits=tuple(edits)) if edits else None
     status: Status = limits.status(float(copies))
     status = "look" if status == "fine" else status
-    return [rule.sounding(status, float(copies), limit, where, text, show=place, fix=fix)]
+
+    def ways() -> Iterator[Edit | None]:
+        yield Several(name="Dry the sub", edits=tuple(edits)) if edits else None
+        yield from edits if len(edits) > 1 else ()
+
+    return [rule.sounding(status, float(copies), limit, where, text, show=place, ways=ways)]
 
 
 def sub_ends(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
@@ -117,9 +136,24 @@ def sub_ends(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
         text = f"Below {RUMBLE_HZ:.0f} Hz lies {-value:.0f} dB less than the whole: clean."
         return [rule.sounding(status, value, limit, "bus", text, show=place)]
     text = f"Below {RUMBLE_HZ:.0f} Hz lies only {-value:.0f} dB less than the whole: it eats headroom and is not heard."
-    part = {"kind": "high-pass", "frequency_hz": 33.0, "slope_db_per_octave": 24}
-    fix = point_edit(measures.stack, "bus", part)
-    return [rule.sounding(status, value, limit, "bus", text, show=place, fix=fix)]
+    ways = partial(_rumble_ways, measures)
+    return [rule.sounding(status, value, limit, "bus", text, show=place, ways=ways)]
+
+
+def _rumble_ways(measures: Measures) -> Iterator[Edit | None]:
+    """A high-pass on the bus, steeper or higher, or on the layer that sounds loudest down there."""
+    loudest = max(
+        measures.stack.audible_layers(),
+        key=lambda layer: sum(measures.stems[layer.id].power_between(2.0, RUMBLE_HZ)),
+    )
+    for owner, hertz, slope in (
+        ("bus", 33.0, 24),
+        ("bus", 33.0, 48),
+        (f"layers/{loudest.id}", 33.0, 48),
+        ("bus", 38.0, 48),
+    ):
+        part = {"kind": "high-pass", "frequency_hz": hertz, "slope_db_per_octave": slope}
+        yield point_edit(measures.stack, owner, part)
 
 
 def sub_start(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
@@ -147,9 +181,12 @@ def sub_start(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     if not said:
         text = f"Every note of '{sub.name}' begins with the same phase, and nothing clicks, nor where the loop joins."
         return [rule.sounding("fine", value, limit, where, text, show=place)]
-    fix = Several(name="Mend the sub's ends", edits=tuple(edits)) if edits else None
     text = f"'{sub.name}' {', and '.join(said)}."
-    return [rule.sounding(limits.status(value), value, limit, where, text, show=place, fix=fix)]
+
+    def ways() -> Iterator[Edit | None]:
+        yield Several(name="Mend the sub's ends", edits=tuple(edits)) if edits else None
+
+    return [rule.sounding(limits.status(value), value, limit, where, text, show=place, ways=ways)]
 
 
 def _softer_ends(measures: Measures, sub: Layer) -> list[AnyEdit]:
@@ -193,14 +230,20 @@ def sub_full(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     text = f"One cycle of '{sub.name}' has two peaks: {shown}, beyond 11 %."
     if full.third > LOWEST_PEAK:
         text = f"One cycle of '{sub.name}' peaks higher again: {shown}, beyond 17 % it only adds peak."
-    fix: Edit | None = None
+    ways = partial(_third_ways, measures, sub)
+    return [rule.sounding(status, value, limit, where, text, show=place, ways=ways)]
+
+
+def _third_ways(measures: Measures, sub: Layer) -> Iterator[Edit | None]:
+    """The third harmonic of a lone wave to where it gives the flattest single peak, or less of it, or none."""
     tone = tone_of(measures, sub)
-    if tone and len(tone[1]) == 1:
-        only = tone[1][0]
-        first = only.harmonics[:1]
-        base = first[0] if first and first[0] is not None else 1.0
-        fix = SetHarmonic(path=f"{tone[0]}/tones/{only.id}", number=3, amplitude=round(base * FLATTEST_SINGLE_PEAK, 3))
-    return [rule.sounding(status, value, limit, where, text, show=place, fix=fix)]
+    if tone is None or len(tone[1]) != 1:
+        return
+    only = tone[1][0]
+    first = only.harmonics[:1]
+    base = first[0] if first and first[0] is not None else 1.0
+    for share in (FLATTEST_SINGLE_PEAK, FLATTEST_SINGLE_PEAK / 2.0, 0.0):
+        yield SetHarmonic(path=f"{tone[0]}/tones/{only.id}", number=3, amplitude=round(base * share, 3))
 
 
 RULES = (

@@ -1,0 +1,365 @@
+"""Remedies: ways to mend a finding, each tried before it is offered.
+
+A way is an edit that a rule suggests. It is rendered and measured as an edit is, through the same cache, and offered
+only if its own finding gets better, no other gets worse by a class, and the stack is nearer to fine as a whole. So
+whatever is offered may be pressed, in any order, and it comes to an end: every press takes away at least `LEAST_WON`
+of what is left to mend. No rule needs code of its own for this.
+"""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, replace
+from threading import Lock
+from typing import cast
+
+from apilado.core.document.editing import Edit
+from apilado.core.document.edits import AnyEdit, Several, apply
+from apilado.core.document.reading import stack_to_json
+from apilado.core.document.stack import Stack
+from apilado.core.render.engine import Engine, Token
+from apilado.core.soundings.levels import level_ways
+from apilado.core.soundings.measures import Measures, measure
+from apilado.core.soundings.registry import limits_of, sound
+from apilado.core.soundings.sounding import SEVERITY, Sounding
+from apilado.core.sources.base import AssetLoader
+from apilado.errors import InvalidEdit
+
+LEAST_WON = 0.2
+"""Of the burden of all findings: what is not worth a press is not offered."""
+LOUDEST_CHANGE_LU = 3.0
+QUIETLY_LU = 1.0
+"""A remedy that changes the loudness by no more is preferred."""
+MOST_WAYS = 6
+MOST_STEPS = 16
+LOUD_RULES = ("headroom",)
+"""Their findings are about loudness itself."""
+LEVEL_RULES = ("headroom", "kick-level")
+"""What moves with everything that is done: mended last, and together with what else is mended where that upsets them."""
+MOST_LEVELS = 3
+KEPT_TRIALS = 256
+HEARD_LKFS = -70.0
+
+
+@dataclass(frozen=True)
+class Findings:
+    """What was found in a stack: its soundings, and how loud the mix is."""
+
+    soundings: tuple[Sounding, ...]
+    loudness_lkfs: float
+
+    @property
+    def burden(self) -> float:
+        """How far all of it is from fine."""
+        return sum(sounding.burden for sounding in self.soundings)
+
+    def of(self, rule_id: str) -> tuple[Sounding, ...]:
+        """The soundings of a rule, the worst first."""
+        found = [sounding for sounding in self.soundings if sounding.id == rule_id]
+        return tuple(sorted(found, key=lambda sounding: SEVERITY[sounding.status]))
+
+    def like(self, other: Sounding) -> Sounding | None:
+        """The same question's answer here, at the same place; at another where a rule has but one."""
+        own = self.of(other.id)
+        same = next((sounding for sounding in own if sounding.key == other.key), None)
+        return same or (own[0] if len(own) == 1 else None)
+
+
+@dataclass(frozen=True)
+class Changed:
+    """A finding before and after a remedy."""
+
+    before: Sounding
+    after: Sounding
+
+    @property
+    def said(self) -> str:
+        """It in words: 'Plumb −148.0° → 4.0°'."""
+        was, now = (each.shown_value or each.status for each in (self.before, self.after))
+        return f"{self.before.title} {was} → {now}" if was != now else f"{self.before.title} {was}"
+
+
+@dataclass(frozen=True)
+class Trial:
+    """What an edit was measured to do."""
+
+    edit: Edit
+    stack: Stack
+    findings: Findings
+    mends: tuple[Changed, ...]
+    """Those that get better by a class, or much better, its own first."""
+    costs: tuple[Changed, ...]
+    """Those that get worse within their class."""
+    worse: tuple[Sounding, ...]
+    """A finding of each rule that gets worse by a class."""
+    won: float
+    """How much of the whole burden it takes away."""
+    loudness_lu: float
+
+    @property
+    def sentence(self) -> str:
+        """What it mends and costs, in numbers."""
+        said = ["; ".join(change.said for change in self.mends)]
+        if self.costs:
+            said.append("at the cost of " + ", ".join(change.said for change in self.costs))
+        if abs(self.loudness_lu) >= 0.05:
+            said.append(f"{self.loudness_lu:+.1f} LU".replace("-", "−"))
+        if not self.costs:
+            said.append("nothing else")
+        return "; ".join(said)
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """What came of trying to mend a finding."""
+
+    sounding: Sounding
+    remedy: Trial | None
+    reason: str = ""
+    """Why there is none."""
+
+
+@dataclass(frozen=True)
+class Plan:
+    """Remedies one after the other, each found on the stack that the one before leaves."""
+
+    steps: tuple[Trial, ...]
+    before: Findings
+    after: Findings
+    left: tuple[Verdict, ...]
+    """What stays, and why."""
+
+    @property
+    def edit(self) -> Several | None:
+        """All of it as one edit."""
+        edits = tuple(each for step in self.steps for each in single_edits(step.edit))
+        return Several(name=f"Mend all: {len(self.steps)} remedies", edits=edits) if edits else None
+
+    @property
+    def stack(self) -> Stack | None:
+        """The stack at its end."""
+        return self.steps[-1].stack if self.steps else None
+
+    @property
+    def loudness_lu(self) -> float:
+        """How the loudness changes from its beginning to its end."""
+        return self.after.loudness_lkfs - self.before.loudness_lkfs
+
+
+def single_edits(edit: Edit) -> tuple[AnyEdit, ...]:
+    """The edits that one is made of: itself, unless it is several."""
+    if isinstance(edit, Several):
+        return tuple(inner for each in edit.edits for inner in single_edits(each))
+    return (cast(AnyEdit, edit),)
+
+
+class Workbench:
+    """Tries edits out, behind what is heard: results are kept by what the stack is, its stages by the engine."""
+
+    def __init__(self, load: AssetLoader, engine: Engine) -> None:
+        self._load, self._engine = load, engine
+        self._kept: OrderedDict[str, Findings] = OrderedDict()
+        self._lock = Lock()
+
+    def measured(self, stack: Stack, token: Token | None = None) -> Measures:
+        """A stack, measured.
+
+        Raises:
+            Overtaken: the token was overtaken before the end.
+        """
+        return measure(stack, self._load, self._engine, token)
+
+    def findings(self, stack: Stack, token: Token | None = None) -> Findings:
+        """What is found in a stack, kept for the next time that it is asked for.
+
+        Raises:
+            Overtaken: the token was overtaken before the end.
+        """
+        name = stack_to_json(stack)
+        with self._lock:
+            if name in self._kept:
+                self._kept.move_to_end(name)
+                return self._kept[name]
+        found = found_in(self.measured(stack, token))
+        found = replace(found, soundings=tuple(replace(each, ways=None) for each in found.soundings))
+        with self._lock:
+            self._kept[name] = found
+            while len(self._kept) > KEPT_TRIALS:
+                self._kept.popitem(last=False)
+        return found
+
+    def tried(self, stack: Stack, before: Findings, own: Sounding, edit: Edit, token: Token | None) -> Trial | None:
+        """What an edit does to a finding and to all others; None where it does not fit, or does nothing.
+
+        Raises:
+            Overtaken: the token was overtaken before the end.
+        """
+        try:
+            changed = apply(stack, edit)
+        except InvalidEdit:
+            return None
+        if changed == stack:
+            return None
+        return compared(edit, changed, before, self.findings(changed, token), own)
+
+    def verdict(self, measures: Measures, before: Findings, own: Sounding, token: Token | None = None) -> Verdict:
+        """The best of the ways to mend a finding that may be offered, or why there is none.
+
+        Raises:
+            Overtaken: the token was overtaken before the end.
+        """
+        tried: list[Trial] = []
+        for way in _first(own.ways() if own.ways else (), MOST_WAYS):
+            if token is not None:
+                token.check()
+            trial = self.tried(measures.stack, before, own, way, token)
+            if trial is None:
+                continue
+            if trial.worse and own.id not in LEVEL_RULES and all(each.id in LEVEL_RULES for each in trial.worse):
+                trial = self._levelled(measures.stack, before, own, trial, token) or trial
+            tried.append(trial)
+            if acceptable(trial, own) and _mended(trial, own) and abs(trial.loudness_lu) <= QUIETLY_LU:
+                return Verdict(own, trial)
+        offered = [trial for trial in tried if acceptable(trial, own)]
+        if offered:
+            return Verdict(own, max(offered, key=lambda trial: (_mended(trial, own), trial.won)))
+        return Verdict(own, None, _why_not(tried, own))
+
+    def _levelled(
+        self, stack: Stack, before: Findings, own: Sounding, trial: Trial, token: Token | None
+    ) -> Trial | None:
+        """A way that upsets nothing but levels, with these put right in the same remedy; None where that fails."""
+        limit = limits_of(stack, "headroom").look
+        for levels in _first(level_ways(self.measured(trial.stack, token), peak_db=limit), MOST_LEVELS):
+            name = f"{trial.edit.title(stack, trial.stack)[:50]}; {levels.title(trial.stack, trial.stack).lower()}"
+            both = Several(name=name[:80], edits=(*single_edits(trial.edit), *single_edits(levels)))
+            again = self.tried(stack, before, own, both, token)
+            if again is not None and acceptable(again, own):
+                return again
+        return None
+
+    def plan(self, stack: Stack, token: Token | None = None) -> Plan:
+        """Mend all: remedies one after the other until nothing is left that has one.
+
+        Faults come first, in the order of the work. It ends: every step takes away some of what is left, and there are
+        at most `MOST_STEPS`.
+
+        Raises:
+            Overtaken: the token was overtaken before the end.
+        """
+        began = self.findings(stack, token)
+        steps: list[Trial] = []
+        while True:
+            measures = self.measured(stack, token)
+            now = found_in(measures)
+            left: list[Verdict] = []
+            step: Trial | None = None
+            for own in sorted(now.soundings, key=lambda each: (SEVERITY[each.status], each.id in LEVEL_RULES)):
+                if own.status == "fine" or len(steps) == MOST_STEPS:
+                    continue
+                verdict = self.verdict(measures, now, own, token)
+                if verdict.remedy is not None and self._keeps_loudness(began, verdict.remedy):
+                    step = verdict.remedy
+                    break
+                left.append(_too_loud(verdict) if verdict.remedy is not None else verdict)
+            if step is None:
+                return Plan(tuple(steps), began, now, tuple(left))
+            steps.append(step)
+            stack = step.stack
+
+    @staticmethod
+    def _keeps_loudness(began: Findings, trial: Trial) -> bool:
+        if any(sounding.status == "fault" for rule in LOUD_RULES for sounding in began.of(rule)):
+            return True
+        return abs(trial.findings.loudness_lkfs - began.loudness_lkfs) <= LOUDEST_CHANGE_LU
+
+
+def found_in(measures: Measures) -> Findings:
+    """What is found in a stack that was measured."""
+    return Findings(tuple(sound(measures)), measures.output_loudness.integrated_lkfs)
+
+
+def compared(edit: Edit, changed: Stack, before: Findings, after: Findings, own: Sounding) -> Trial:
+    """What an edit did, from what was found before and after it."""
+    mends, costs, worse = [], [], []
+    for rule_id in dict.fromkeys(sounding.id for sounding in (*before.soundings, *after.soundings)):
+        was, now = before.of(rule_id), after.of(rule_id)
+        if _classes_worse(was, now):
+            worse.append((now or was)[0])
+            continue
+        for each in was:
+            other = after.like(each)
+            if other is None:
+                continue
+            change = Changed(each, other)
+            if other.burden < each.burden - LEAST_WON / 2.0:
+                mends.append(change)
+            elif other.burden > each.burden + LEAST_WON / 2.0:
+                costs.append(change)
+    mends.sort(key=lambda change: change.before.key != own.key)
+    heard = min(before.loudness_lkfs, after.loudness_lkfs) > HEARD_LKFS
+    return Trial(
+        edit=edit,
+        stack=changed,
+        findings=after,
+        mends=tuple(mends),
+        costs=tuple(costs),
+        worse=tuple(worse),
+        won=before.burden - after.burden,
+        loudness_lu=after.loudness_lkfs - before.loudness_lkfs if heard else 0.0,
+    )
+
+
+def _classes_worse(before: tuple[Sounding, ...], after: tuple[Sounding, ...]) -> bool:
+    """Whether the findings of a rule are worse by a class: the worst of them, or the next worst, and so on."""
+    was, now = ([SEVERITY[each.status] for each in found] for found in (before, after))
+    fine = SEVERITY["fine"]
+    longest = max(len(was), len(now))
+    return any(b < a for a, b in zip(_filled(was, longest, fine), _filled(now, longest, fine), strict=True))
+
+
+def _filled(values: list[int], count: int, by: int) -> list[int]:
+    return values + [by] * (count - len(values))
+
+
+def acceptable(trial: Trial, own: Sounding) -> bool:
+    """Whether a trial may be offered as the remedy of a finding."""
+    helped = any(change.before.key == own.key for change in trial.mends) or trial.findings.like(own) is None
+    loud = own.id in LOUD_RULES or abs(trial.loudness_lu) <= LOUDEST_CHANGE_LU
+    return helped and not trial.worse and trial.won >= LEAST_WON and loud
+
+
+def _mended(trial: Trial, own: Sounding) -> bool:
+    left = trial.findings.like(own)
+    return left is None or left.status == "fine"
+
+
+def _first(ways: Iterable[Edit | None], most: int) -> Iterator[Edit]:
+    """The first ways that are any."""
+    count = 0
+    for way in ways:
+        if way is not None:
+            yield way
+            count += 1
+        if count == most:
+            return
+
+
+def _too_loud(verdict: Verdict) -> Verdict:
+    remedy = verdict.remedy
+    change = remedy.loudness_lu if remedy else 0.0
+    return Verdict(verdict.sounding, None, f"It would change the loudness by {change:+.1f} LU.".replace("-", "−"))
+
+
+def _why_not(tried: list[Trial], own: Sounding) -> str:
+    """Why no way that was tried is offered."""
+    if not tried:
+        return "No change of the stack would mend it; it is for the ear to decide."
+    ways = "One way was" if len(tried) == 1 else f"{len(tried)} ways were"
+    spoiled = dict.fromkeys(each.title for trial in tried for each in trial.worse)
+    if spoiled and all(trial.worse for trial in tried):
+        return f"{ways} tried; each makes worse: {', '.join(spoiled)}."
+    if all(abs(trial.loudness_lu) > LOUDEST_CHANGE_LU for trial in tried):
+        return f"{ways} tried; each changes the loudness by more than {LOUDEST_CHANGE_LU:.0f} LU."
+    return f"{ways} tried; none makes it better without a cost elsewhere." if spoiled else f"{ways} tried; none helps."
