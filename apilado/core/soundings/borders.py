@@ -55,8 +55,8 @@ def _border_said(rule: Rule, limits: Limits, measures: Measures, item: SplitRipp
     kind = "dip" if item.ripple.deviation_db < 0 else "bump"
     if needed is not None:
         text = (
-            f"{names} stand plumb at {border.frequency_hz:.0f} Hz, {needed.phase_deg:+.0f}°: what is done to them "
-            f"turns them, polarity and delay turn them back. Their filters alone would leave a {kind} of {value:.1f} dB."
+            f"{names} stand plumb at {border.frequency_hz:.0f} Hz, {needed.phase_deg:+.0f}°: what is done turns them, "
+            f"polarity and delay turn them back. The filters alone would leave a {kind} of {value:.1f} dB."
         )
         return rule.sounding("fine", value, limit, where, text, show=place)
     text = f"The filters of {names} leave a {kind} of {value:.1f} dB at {item.ripple.frequency_hz:.0f} Hz in their sum."

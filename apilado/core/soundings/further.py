@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import numpy as np
+from numpy.typing import NDArray
 
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits import apply
+from apilado.core.document.equaliser import eq_sections
+from apilado.core.document.stack import Stack
+from apilado.core.dsp.filters import sections_response
 from apilado.core.measure.clicks import Click, clicks
 from apilado.core.measure.notes import NoteMeasure, levels_at, measure_notes
 from apilado.core.measure.partsum import PartSum, fine_powers, part_sum
@@ -15,12 +19,14 @@ from apilado.core.render.graph import build
 from apilado.core.render.response import Chain, band_edges_hz, chains, whole_response
 from apilado.core.render.stage import Stage, stage
 from apilado.core.soundings.measures import Measures, note_spans, spectrum_stage
-from apilado.core.units import power_to_db
+from apilado.core.units import db_to_gain, power_to_db
 
 DOUBLED_WITHIN_DB = 20.0
 """Notes in which the sub is further than this under its loudest are not asked who carries their fundamental."""
 RESPONSE_POINTS = 600
 HARSH_LEAST_DB = 4.0
+CARVED_DB = 12.0
+"""What an EQ cuts deeper than this is meant to be gone."""
 
 
 def prefetch(measures: Measures) -> None:
@@ -121,7 +127,7 @@ def _part_sum_stages(measures: Measures) -> list[tuple[Chain, Stage]]:
     for chain in chains(stack):
         if len(chain.members) < 2 or not stack.crossovers:
             continue
-        gains = np.abs(whole_response(stack, chain, frequencies, rate))
+        gains = np.abs(whole_response(stack, chain, frequencies, rate)) * _kept_of(stack, chain, frequencies)
         source = stage(
             fine_powers,
             spectrum_stage(measures.graph.sources[chain.source], measures.clock),
@@ -133,6 +139,22 @@ def _part_sum_stages(measures: Measures) -> list[tuple[Chain, Stage]]:
         between = (edges[chain.first], edges[chain.last + 1])
         found.append((chain, stage(part_sum, source, total, between_hz=between)))
     return found
+
+
+def _kept_of(stack: Stack, chain: Chain, frequencies_hz: NDArray[np.float64]) -> NDArray[np.float64]:
+    """What of a source its parts keep on purpose: 1, and less where the EQs of all that own a band cut deeply."""
+    kept = np.ones(frequencies_hz.shape[0])
+    edges = band_edges_hz(stack)
+    for band in range(chain.first, chain.last + 1):
+        inside = (frequencies_hz >= edges[band]) & (frequencies_hz < edges[band + 1])
+        through = [
+            np.abs(sections_response(sections, frequencies_hz[inside], stack.sample_rate))
+            for owner in chain.owners(band)
+            for sections in [eq_sections(stack.all_points(f"layers/{owner.id}"), stack.sample_rate)]
+        ]
+        if through:
+            kept[inside] = np.minimum(1.0, np.max(through, axis=0) / db_to_gain(-CARVED_DB))
+    return kept
 
 
 def notes_after(measures: Measures, edit: Edit, layer_id: str) -> tuple[NoteMeasure, ...]:

@@ -19,9 +19,9 @@ from apilado.core.document.edits import AnyEdit, Several, apply
 from apilado.core.document.reading import stack_to_json
 from apilado.core.document.stack import Stack
 from apilado.core.render.engine import Engine, Token
-from apilado.core.soundings.levels import level_ways
+from apilado.core.soundings.levels import moved_levels
 from apilado.core.soundings.measures import Measures, measure
-from apilado.core.soundings.registry import limits_of, sound
+from apilado.core.soundings.registry import sound
 from apilado.core.soundings.sounding import SEVERITY, Sounding
 from apilado.core.sources.base import AssetLoader
 from apilado.errors import InvalidEdit
@@ -36,8 +36,9 @@ MOST_STEPS = 16
 LOUD_RULES = ("headroom",)
 """Their findings are about loudness itself."""
 LEVEL_RULES = ("headroom", "kick-level")
-"""What moves with everything that is done: mended last, and together with what else is mended where that upsets them."""
-MOST_LEVELS = 3
+"""What moves with everything that is done: mended last, and together with what else is mended if that upsets them."""
+MOST_UPSET, MOST_COMPANIONS = 2, 3
+"""How many findings a way may upset to be tried together with ways of theirs, and how many of those."""
 KEPT_TRIALS = 256
 HEARD_LKFS = -70.0
 
@@ -216,8 +217,8 @@ class Workbench:
             trial = self.tried(measures.stack, before, own, way, token)
             if trial is None:
                 continue
-            if trial.worse and own.id not in LEVEL_RULES and all(each.id in LEVEL_RULES for each in trial.worse):
-                trial = self._levelled(measures.stack, before, own, trial, token) or trial
+            if not acceptable(trial, own) or abs(trial.loudness_lu) > QUIETLY_LU:
+                trial = self._together(measures.stack, before, own, trial, token)
             tried.append(trial)
             if acceptable(trial, own) and _mended(trial, own) and abs(trial.loudness_lu) <= QUIETLY_LU:
                 return Verdict(own, trial)
@@ -226,18 +227,46 @@ class Workbench:
             return Verdict(own, max(offered, key=lambda trial: (_mended(trial, own), trial.won)))
         return Verdict(own, None, _why_not(tried, own))
 
-    def _levelled(
-        self, stack: Stack, before: Findings, own: Sounding, trial: Trial, token: Token | None
+    def _together(self, stack: Stack, before: Findings, own: Sounding, trial: Trial, token: Token | None) -> Trial:
+        """A way with what it upsets mended in the same remedy, where it does not do alone.
+
+        First the bass is brought back to about the loudness that it had; then a way of each finding that became worse
+        is tried on top of it.
+        """
+        if abs(trial.loudness_lu) > QUIETLY_LU and own.id not in LEVEL_RULES:
+            matched = self._and(stack, before, own, trial, moved_levels(trial.stack, 0.0, -trial.loudness_lu), token)
+            if matched is not None and abs(matched.loudness_lu) < abs(trial.loudness_lu):
+                trial = matched if matched.won > trial.won - LEAST_WON or not acceptable(trial, own) else trial
+        while trial.worse and len(trial.worse) <= MOST_UPSET and _helped(trial, own):
+            upset = found_in(self.measured(trial.stack, token)).like(trial.worse[0])
+            better = None
+            for way in _first(upset.ways() if upset is not None and upset.ways else (), MOST_COMPANIONS):
+                again = self._and(stack, before, own, trial, way, token)
+                if again is not None and acceptable(again, own):
+                    return again
+                if again is not None and len(again.worse) < len((better or trial).worse):
+                    better = again
+            if better is None:
+                break
+            trial = better
+        return trial
+
+    def _and(
+        self,
+        stack: Stack,
+        before: Findings,
+        own: Sounding,
+        trial: Trial,
+        more: Edit | None,
+        token: Token | None,
     ) -> Trial | None:
-        """A way that upsets nothing but levels, with these put right in the same remedy; None where that fails."""
-        limit = limits_of(stack, "headroom").look
-        for levels in _first(level_ways(self.measured(trial.stack, token), peak_db=limit), MOST_LEVELS):
-            name = f"{trial.edit.title(stack, trial.stack)[:50]}; {levels.title(trial.stack, trial.stack).lower()}"
-            both = Several(name=name[:80], edits=(*single_edits(trial.edit), *single_edits(levels)))
-            again = self.tried(stack, before, own, both, token)
-            if again is not None and acceptable(again, own):
-                return again
-        return None
+        """What a way does together with another edit."""
+        if more is None:
+            return None
+        other = more.title(trial.stack, trial.stack)
+        said = f"{trial.edit.title(stack, trial.stack)[:50]}; {other[0].lower()}{other[1:]}"
+        both = Several(name=said[:80], edits=(*single_edits(trial.edit), *single_edits(more)))
+        return self.tried(stack, before, own, both, token)
 
     def plan(self, stack: Stack, token: Token | None = None) -> Plan:
         """Mend all: remedies one after the other until nothing is left that has one.
@@ -325,9 +354,12 @@ def _filled(values: list[int], count: int, by: int) -> list[int]:
 
 def acceptable(trial: Trial, own: Sounding) -> bool:
     """Whether a trial may be offered as the remedy of a finding."""
-    helped = any(change.before.key == own.key for change in trial.mends) or trial.findings.like(own) is None
     loud = own.id in LOUD_RULES or abs(trial.loudness_lu) <= LOUDEST_CHANGE_LU
-    return helped and not trial.worse and trial.won >= LEAST_WON and loud
+    return _helped(trial, own) and not trial.worse and trial.won >= LEAST_WON and loud
+
+
+def _helped(trial: Trial, own: Sounding) -> bool:
+    return any(change.before.key == own.key for change in trial.mends) or trial.findings.like(own) is None
 
 
 def _mended(trial: Trial, own: Sounding) -> bool:

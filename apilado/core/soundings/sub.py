@@ -111,7 +111,10 @@ def even_ways(measures: Measures, sub: Layer) -> Iterator[Edit | None]:
     much, what may cause it is taken away first, as far as it is there.
     """
     path, notes = f"layers/{sub.id}/note_levels_db", _heard(measures.notes[sub.id])
-    plain = SetValue(path=path, value=level_corrections(notes, sub.note_levels_db))
+    plain = Several(
+        name=f"A level for each pitch of {sub.name}"[:80],
+        edits=(SetValue(path=path, value=level_corrections(notes, sub.note_levels_db)),),
+    )
     left = spread_within_pitches(notes)
     if left <= SAME_DB:
         yield plain
