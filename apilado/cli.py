@@ -19,6 +19,10 @@ from apilado.errors import ApiladoError, NotFound, UnreadableFile
 from apilado.settings import SETTINGS, default
 
 if TYPE_CHECKING:
+    from apilado.core.document.stack import Stack
+    from apilado.core.dsp.audio import Audio
+    from apilado.core.formats.bundles import Asset
+    from apilado.core.sources.base import AssetLoader
     from apilado.web.security import Doors
 
 
@@ -48,6 +52,9 @@ def parser() -> argparse.ArgumentParser:
     check = commands.add_parser("check", help="print the soundings; exit 1 if there is a fault")
     check.add_argument("stack", metavar="STACK")
     check.add_argument("--json", action="store_true")
+    check.add_argument("--mend", action="store_true", help="print a plan that mends all, each remedy tried")
+    check.add_argument("--write", type=Path, metavar="FILE", help="with --mend: the mended stack, .json or .apilado")
+    check.add_argument("--force", action="store_true", help="write over a file that is there")
     imported = commands.add_parser("import", help="put a bundle or a stack on the shelf")
     imported.add_argument("file", metavar="FILE", type=Path)
     imported.add_argument("--data", type=Path, default=default("data"))
@@ -76,11 +83,11 @@ def main(arguments: Sequence[str] | None = None) -> int:
 
 
 @contextlib.contextmanager
-def opened(path_text: str) -> Iterator[tuple[object, object]]:
-    """The stack of a .json or a bundle, and a loader of its assets."""
+def opened(path_text: str) -> Iterator[tuple[Stack, AssetLoader, tuple[Asset, ...]]]:
+    """The stack of a .json or a bundle, a loader of its assets, and the assets."""
     from apilado.core.document.reading import stack_from_json
     from apilado.core.formats.audio_files import EXTENSIONS, read_at
-    from apilado.core.formats.bundles import read_bundle
+    from apilado.core.formats.bundles import Asset, read_bundle
 
     path = Path(path_text)
     content = path.read_bytes()
@@ -101,12 +108,12 @@ def opened(path_text: str) -> Iterator[tuple[object, object]]:
                 raise UnreadableFile(f"the content of '{found.name}' does not match its SHA-256")
             held[sha] = (data, found.name)
 
-    def load(sha: str, rate_hz: int) -> object:
+    def load(sha: str, rate_hz: int) -> Audio:
         if sha not in held:
             raise NotFound(f"there is no asset {sha[:12]}…")
         return read_at(*held[sha], rate_hz)
 
-    yield stack, load
+    yield stack, load, tuple(Asset(sha, Path(name).suffix[1:], data) for sha, (data, name) in held.items())
 
 
 def _serve(given: argparse.Namespace) -> int:
@@ -191,7 +198,7 @@ def _render(given: argparse.Namespace) -> int:
     from apilado.core.render.engine import Engine
     from apilado.store.assets import write_whole
 
-    with opened(given.stack) as (stack, load):
+    with opened(given.stack) as (stack, load, _):
         options = DeliveryOptions(
             extent="one-pass" if given.one_pass else "loop",
             file_format=given.format,
@@ -222,7 +229,11 @@ def _check(given: argparse.Namespace) -> int:
     from apilado.core.soundings.measures import measure
     from apilado.core.soundings.registry import sound
 
-    with opened(given.stack) as (stack, load):
+    if given.write is not None and not given.mend:
+        raise ApiladoError("--write goes with --mend: it writes the mended stack")
+    if given.mend:
+        return _mend(given)
+    with opened(given.stack) as (stack, load, _):
         soundings = sound(measure(stack, load, Engine()))
     if given.json:
         print(json.dumps([sounding.as_data() for sounding in soundings], indent=1, ensure_ascii=False))
@@ -230,6 +241,40 @@ def _check(given: argparse.Namespace) -> int:
         for sounding in soundings:
             print(f"{sounding.status:5}  {sounding.id:14} {sounding.sentence}")
     return int(any(sounding.status == "fault" for sounding in soundings))
+
+
+def _mend(given: argparse.Namespace) -> int:
+    """Prints the plan that mends all; exit 1 if it leaves a fault."""
+    from apilado.core.document.reading import stack_to_json
+    from apilado.core.formats.bundles import Bundle, write_bundle
+    from apilado.core.render.engine import Engine
+    from apilado.core.soundings.remedies import Trial, Workbench
+    from apilado.store.assets import write_whole
+
+    out: Path | None = given.write
+    if out is not None and out.suffix.lower() not in (".json", ".apilado"):
+        raise ApiladoError(f"'{out.name}': a stack is written as .json or, with its audio, as .apilado")
+    if out is not None and out.exists() and not given.force:
+        raise ApiladoError(f"'{out}' is there already; --force writes over it")
+
+    def told(step: Trial) -> None:
+        if not given.json:
+            print(f"mend   {step.title}: {step.sentence}", flush=True)
+
+    with opened(given.stack) as (stack, load, assets):
+        plan = Workbench(load, Engine()).plan(stack, told=told)
+        mended = plan.stack or stack
+        if given.json:
+            print(json.dumps(plan.as_data(), indent=1, ensure_ascii=False))
+        else:
+            for verdict in plan.left:
+                print(f"{verdict.sounding.status:5}  {verdict.sounding.id:14} {verdict.reason}")
+            print(f"{plan.before.loudness_lkfs:.1f} LUFS before, {plan.after.loudness_lkfs:.1f} after")
+        if out is not None:
+            named = set(mended.asset_hashes())
+            bundle = Bundle(mended, tuple(asset for asset in assets if asset.sha256 in named))
+            write_whole(out, stack_to_json(mended).encode() if out.suffix == ".json" else write_bundle(bundle))
+    return int(plan.after.counted("fault") > 0)
 
 
 def _import(given: argparse.Namespace) -> int:

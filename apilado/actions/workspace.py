@@ -7,6 +7,7 @@ from threading import Lock
 
 from apilado.core.dsp.audio import Audio
 from apilado.core.render.engine import Engine, Token
+from apilado.core.soundings.remedies import Workbench
 from apilado.errors import StorageFault
 from apilado.store.assets import PARTIAL, Assets, not_written
 from apilado.store.database import Database
@@ -40,6 +41,7 @@ class Workspace:
             raise StorageFault(not_written(Path(error.filename or folder), error)) from error
         self.stacks = Stacks(self.database)
         self.engine = Engine(cache_bytes)
+        self.workbench = Workbench(self.load, self.engine)
         self._tokens: dict[tuple[str, int, str], Token] = {}
         self._lock = Lock()
 
@@ -47,9 +49,13 @@ class Workspace:
         """The audio of an asset at a rate."""
         return self.assets.load(sha256, rate_hz)
 
-    def newest(self, purpose: str, stack_id: int, client: str) -> Token:
-        """A token for a render of this purpose; an earlier one of the same page for the same stack is overtaken."""
-        token = Token()
+    def newest(self, purpose: str, stack_id: int, client: str, *, behind: bool = False) -> Token:
+        """A token for a render of this purpose; an earlier one of the same page for the same stack is overtaken.
+
+        Args:
+            behind: it gives way to all that is heard.
+        """
+        token = Token(behind=behind)
         with self._lock:
             before = self._tokens.get((purpose, stack_id, client))
             self._tokens[purpose, stack_id, client] = token

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
-from collections.abc import Sequence
+import threading
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from heapq import heappop, heappush
 from threading import Event, Lock
@@ -16,12 +18,16 @@ from apilado.core.render.cache import DEFAULT_LIMIT_BYTES, StageCache
 from apilado.core.render.stage import Stage
 from apilado.errors import Overtaken
 
+BEHIND_NICENESS = 10
+
 
 class Token:
     """Says whether a render is still wanted."""
 
-    def __init__(self) -> None:
+    def __init__(self, *, behind: bool = False) -> None:
         self._overtaken = Event()
+        self.behind = behind
+        """Whether it gives way to all that is heard."""
         self.spent: dict[bytes, float] = {}
         """Seconds that this render has computed at each stage, by its key; what came from the cache is not in it."""
 
@@ -36,17 +42,28 @@ class Token:
 
 
 class Engine:
-    """Computes stages in a pool of threads (kernels release the GIL) over one shared cache."""
+    """Computes stages in a pool of threads (kernels release the GIL) over one shared cache.
+
+    What runs behind has threads of its own, which the system lets run when the others do not want to.
+    """
 
     def __init__(self, cache_bytes: int = DEFAULT_LIMIT_BYTES, threads: int | None = None) -> None:
         self.cache = StageCache(cache_bytes)
         self.pool = ThreadPoolExecutor(threads or os.cpu_count() or 2, thread_name_prefix="render")
+        self._behind = ThreadPoolExecutor(
+            threads or os.cpu_count() or 2, thread_name_prefix="behind", initializer=_step_back
+        )
         self._running: dict[bytes, Event] = {}
         self._lock = Lock()
 
     def close(self) -> None:
         """Waits for what is running and ends the threads."""
         self.pool.shutdown()
+        self._behind.shutdown()
+
+    def submit(self, work: Callable[[], None], *, behind: bool) -> None:
+        """Has work done by a thread, or by one of those that run behind."""
+        (self._behind if behind else self.pool).submit(work)
 
     def run(self, stages: Sequence[Stage], token: Token | None = None) -> list[Any]:
         """The results of the stages, in order; a stage is computed as soon as all its inputs are.
@@ -144,7 +161,7 @@ class _Run:
 
     def _submit(self) -> None:
         self._under_way += 1
-        self._engine.pool.submit(self._compute)
+        self._engine.submit(self._compute, behind=self._token.behind)
 
     def _compute(self) -> None:
         with self._lock:
@@ -176,6 +193,12 @@ class _Run:
             self._readers[source.key] -= 1
             if self._readers[source.key] == 0:
                 self._there.pop(source.key, None)
+
+
+def _step_back() -> None:
+    """Lets this thread run when others do not want to, where the system knows such a thing for a thread."""
+    with contextlib.suppress(OSError, AttributeError):
+        os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), BEHIND_NICENESS)
 
 
 def frozen(result: Any) -> Any:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 from types import MappingProxyType
 
@@ -29,11 +30,15 @@ def limits_of(stack: Stack, rule_id: str) -> Limits:
     return RULE_OF[rule_id].limits.overridden(stack.limits.get(rule_id))
 
 
-def sound(measures: Measures) -> list[Sounding]:
-    """All soundings of a stack, the worst first, else in the order of the work."""
+def sound(measures: Measures, check: Callable[[], None] = lambda: None) -> list[Sounding]:
+    """All soundings of a stack, the worst first, else in the order of the work.
+
+    `check` is called now and then, and may raise to end it.
+    """
     prefetch(measures)
     found: list[Sounding] = []
     for rule in RULES:
+        check()
         limits = limits_of(measures.stack, rule.id)
         for told in rule.ask(rule, limits, measures):
             judged = told.value if told.judged is None else told.judged

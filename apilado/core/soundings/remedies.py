@@ -9,10 +9,10 @@ of what is left to mend. No rule needs code of its own for this.
 from __future__ import annotations
 
 from collections import OrderedDict
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, replace
 from threading import Lock
-from typing import cast
+from typing import Any, cast
 
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits import AnyEdit, Several, apply
@@ -22,7 +22,7 @@ from apilado.core.render.engine import Engine, Token
 from apilado.core.soundings.levels import moved_levels
 from apilado.core.soundings.measures import Measures, measure
 from apilado.core.soundings.registry import sound
-from apilado.core.soundings.sounding import SEVERITY, Sounding
+from apilado.core.soundings.sounding import SEVERITY, Sounding, Status
 from apilado.core.sources.base import AssetLoader
 from apilado.errors import InvalidEdit
 
@@ -40,6 +40,7 @@ LEVEL_RULES = ("headroom", "kick-level")
 MOST_UPSET, MOST_COMPANIONS = 2, 3
 """How many findings a way may upset to be tried together with ways of theirs, and how many of those."""
 KEPT_TRIALS = 256
+LONGEST_NAME = 80
 HEARD_LKFS = -70.0
 
 
@@ -54,6 +55,10 @@ class Findings:
     def burden(self) -> float:
         """How far all of it is from fine."""
         return sum(sounding.burden for sounding in self.soundings)
+
+    def counted(self, status: Status) -> int:
+        """How many there are of a status."""
+        return sum(sounding.status == status for sounding in self.soundings)
 
     def of(self, rule_id: str) -> tuple[Sounding, ...]:
         """The soundings of a rule, the worst first."""
@@ -86,6 +91,7 @@ class Trial:
     """What an edit was measured to do."""
 
     edit: Edit
+    title: str
     stack: Stack
     findings: Findings
     mends: tuple[Changed, ...]
@@ -142,6 +148,17 @@ class Plan:
         """The stack at its end."""
         return self.steps[-1].stack if self.steps else None
 
+    def as_data(self) -> dict[str, Any]:
+        """Plain values for JSON."""
+        return {
+            "steps": [
+                {"title": step.title, "sentence": step.sentence, "edit": step.edit.model_dump(mode="json")}
+                for step in self.steps
+            ],
+            "left": [{**verdict.sounding.as_data(), "reason": verdict.reason} for verdict in self.left],
+            "loudness_lkfs": [self.before.loudness_lkfs, self.after.loudness_lkfs],
+        }
+
     @property
     def loudness_lu(self) -> float:
         """How the loudness changes from its beginning to its end."""
@@ -182,7 +199,7 @@ class Workbench:
             if name in self._kept:
                 self._kept.move_to_end(name)
                 return self._kept[name]
-        found = found_in(self.measured(stack, token))
+        found = found_in(self.measured(stack, token), _check(token))
         found = replace(found, soundings=tuple(replace(each, ways=None) for each in found.soundings))
         with self._lock:
             self._kept[name] = found
@@ -202,7 +219,7 @@ class Workbench:
             return None
         if changed == stack:
             return None
-        return compared(edit, changed, before, self.findings(changed, token), own)
+        return compared(edit, edit.title(stack, changed), changed, before, self.findings(changed, token), own)
 
     def verdict(self, measures: Measures, before: Findings, own: Sounding, token: Token | None = None) -> Verdict:
         """The best of the ways to mend a finding that may be offered, or why there is none.
@@ -212,8 +229,6 @@ class Workbench:
         """
         tried: list[Trial] = []
         for way in _first(own.ways() if own.ways else (), MOST_WAYS):
-            if token is not None:
-                token.check()
             trial = self.tried(measures.stack, before, own, way, token)
             if trial is None:
                 continue
@@ -238,7 +253,7 @@ class Workbench:
             if matched is not None and abs(matched.loudness_lu) < abs(trial.loudness_lu):
                 trial = matched if matched.won > trial.won - LEAST_WON or not acceptable(trial, own) else trial
         while trial.worse and len(trial.worse) <= MOST_UPSET and _helped(trial, own):
-            upset = found_in(self.measured(trial.stack, token)).like(trial.worse[0])
+            upset = found_in(self.measured(trial.stack, token), _check(token)).like(trial.worse[0])
             better = None
             for way in _first(upset.ways() if upset is not None and upset.ways else (), MOST_COMPANIONS):
                 again = self._and(stack, before, own, trial, way, token)
@@ -263,16 +278,22 @@ class Workbench:
         """What a way does together with another edit."""
         if more is None:
             return None
-        other = more.title(trial.stack, trial.stack)
-        said = f"{trial.edit.title(stack, trial.stack)[:50]}; {other[0].lower()}{other[1:]}"
-        both = Several(name=said[:80], edits=(*single_edits(trial.edit), *single_edits(more)))
+        try:
+            other = more.title(trial.stack, apply(trial.stack, more))
+        except InvalidEdit:
+            return None
+        said = f"{trial.title}; {other[0].lower()}{other[1:]}"
+        both = Several(
+            name=said if len(said) <= LONGEST_NAME else f"{trial.title[:60]}, and more",
+            edits=(*single_edits(trial.edit), *single_edits(more)),
+        )
         return self.tried(stack, before, own, both, token)
 
-    def plan(self, stack: Stack, token: Token | None = None) -> Plan:
+    def plan(self, stack: Stack, token: Token | None = None, told: Callable[[Trial], None] = lambda step: None) -> Plan:
         """Mend all: remedies one after the other until nothing is left that has one.
 
         Faults come first, in the order of the work. It ends: every step takes away some of what is left, and there are
-        at most `MOST_STEPS`.
+        at most `MOST_STEPS`. Each is `told` as soon as it is found.
 
         Raises:
             Overtaken: the token was overtaken before the end.
@@ -281,7 +302,7 @@ class Workbench:
         steps: list[Trial] = []
         while True:
             measures = self.measured(stack, token)
-            now = found_in(measures)
+            now = found_in(measures, _check(token))
             left: list[Verdict] = []
             step: Trial | None = None
             for own in sorted(now.soundings, key=lambda each: (SEVERITY[each.status], each.id in LEVEL_RULES)):
@@ -295,6 +316,7 @@ class Workbench:
             if step is None:
                 return Plan(tuple(steps), began, now, tuple(left))
             steps.append(step)
+            told(step)
             stack = step.stack
 
     @staticmethod
@@ -304,12 +326,12 @@ class Workbench:
         return abs(trial.findings.loudness_lkfs - began.loudness_lkfs) <= LOUDEST_CHANGE_LU
 
 
-def found_in(measures: Measures) -> Findings:
-    """What is found in a stack that was measured."""
-    return Findings(tuple(sound(measures)), measures.output_loudness.integrated_lkfs)
+def found_in(measures: Measures, check: Callable[[], None] = lambda: None) -> Findings:
+    """What is found in a stack that was measured; `check` may raise to end it."""
+    return Findings(tuple(sound(measures, check)), measures.output_loudness.integrated_lkfs)
 
 
-def compared(edit: Edit, changed: Stack, before: Findings, after: Findings, own: Sounding) -> Trial:
+def compared(edit: Edit, title: str, changed: Stack, before: Findings, after: Findings, own: Sounding) -> Trial:
     """What an edit did, from what was found before and after it."""
     mends, costs, worse = [], [], []
     for rule_id in dict.fromkeys(sounding.id for sounding in (*before.soundings, *after.soundings)):
@@ -330,6 +352,7 @@ def compared(edit: Edit, changed: Stack, before: Findings, after: Findings, own:
     heard = min(before.loudness_lkfs, after.loudness_lkfs) > HEARD_LKFS
     return Trial(
         edit=edit,
+        title=title,
         stack=changed,
         findings=after,
         mends=tuple(mends),
@@ -350,6 +373,10 @@ def _classes_worse(before: tuple[Sounding, ...], after: tuple[Sounding, ...]) ->
 
 def _filled(values: list[int], count: int, by: int) -> list[int]:
     return values + [by] * (count - len(values))
+
+
+def _check(token: Token | None) -> Callable[[], None]:
+    return token.check if token is not None else lambda: None
 
 
 def acceptable(trial: Trial, own: Sounding) -> bool:

@@ -157,7 +157,7 @@ def edits(request: Request, stack_id: int, posted: EditRequest) -> dict[str, Any
     workspace = workspace_of(request)
     change = edit_from_data(posted.edit)
     done = stacks.edit(workspace, stack_id, change, base=posted.base, gesture=posted.gesture, client=posted.client)
-    for purpose in ("drawings", "plumb", "room"):
+    for purpose in ("drawings", "plumb", "room", "remedy", "mending"):
         workspace.overtake(purpose, stack_id)
     if posted.final:
         workspace.overtake("loop", stack_id)

@@ -4,13 +4,15 @@ import { Alone } from "./alone.js";
 import { get, post, postForm, tell } from "./api.js";
 import { listenToDrops } from "./drops.js";
 import { EditQueue } from "./edits.js";
-import { listenToFields, prepareFields, showStates, showTexts, showValues } from "./fields.js";
+import { listenToFields, showStates, showTexts, showValues } from "./fields.js";
 import { listenToGestures } from "./gestures.js";
 import { listenToHandles } from "./handles.js";
 import { listenToKeys } from "./keys.js";
 import { listenToOverdo } from "./overdo.js";
 import { Panels } from "./panels.js";
 import { Player } from "./player.js";
+import { handsOff, listenToPresses, openDialog, replaceKeepingPlace } from "./redraw.js";
+import { Remedies } from "./remedies.js";
 import { View } from "./views.js";
 
 const OVERTAKEN = 204;
@@ -38,6 +40,7 @@ class Bench {
     this.plumb = new View(this, "plumb", "Listening to every note at every border …", { goal: "worst" });
     this.room = new View(this, "room", "Trying out what makes room …", {});
     this.views = [this.plumb, this.room];
+    this.remedies = new Remedies(this);
     this.asked = 0;
     this.stepping = Promise.resolve();
     this.measuring = { busy: false, again: false };
@@ -116,6 +119,7 @@ class Bench {
     if (answer.controls || chosen) this.refreshControls(answer.controls);
     else if (answer.borders && final && idle) this.player.idle.then(() => this.refreshControls(false));
     document.getElementById("soundings").classList.add("is-stale");
+    if (stale) this.remedies.drop();
     this.rest(final ? 0 : RESTING_MS);
   }
 
@@ -242,6 +246,7 @@ class Bench {
         place.classList.remove("is-stale");
         if (MEASURED.test(this.selected)) this.refreshControls(false); // their sheets are measured too
         this.views.forEach((view) => view.refresh());
+        this.remedies.tryAll();
       } while (this.measuring.again);
     } catch (error) {
       if (error.status !== OVERTAKEN) tell(error.message, { fault: true });
@@ -356,52 +361,6 @@ function clientOfTab() {
   return kept;
 }
 
-const press = { place: null, over: Promise.resolve(), end: () => {} };
-
-/** A press that is under way reaches what it was aimed at before that is drawn anew. */
-function listenToPresses() {
-  document.addEventListener("pointerdown", (event) => {
-    press.place = event.target.closest("#sheet, #soundings, #layers")?.id ?? null;
-    press.over = new Promise((resolve) => { press.end = resolve; });
-  }, true);
-  const end = () => setTimeout(() => { // the click comes right after
-    press.place = null;
-    press.end();
-  });
-  for (const name of ["pointerup", "pointercancel"]) document.addEventListener(name, end, true);
-}
-
-/** Waits for the end of a press in one of some places. */
-const handsOff = (...places) => (places.includes(press.place) ? press.over : null);
-
-/** New content, with folds, focus and scrolling as they were. */
-function replaceKeepingPlace(place, html) {
-  const folds = new Map([...place.querySelectorAll("details[data-section]")].map((fold) => [fold.dataset.section, fold.open]));
-  const focused = place.contains(document.activeElement) ? document.activeElement : null;
-  const path = focused?.dataset.path;
-  const type = focused?.type;
-  const field = focused?.dataset.field;
-  const scroll = place.parentElement.scrollTop;
-  place.innerHTML = html;
-  prepareFields(place);
-  place.querySelectorAll("details[data-section]").forEach((fold) => {
-    if (folds.has(fold.dataset.section)) fold.open = folds.get(fold.dataset.section);
-  });
-  if (path) {
-    const same = [...place.querySelectorAll("[data-path]")].filter((control) => control.type === type);
-    const byContent = (control) => control.dataset.path.includes("/@"); // a note or a hit, called by where it is: it has moved
-    const moved = byContent(focused) ? same.find((control) => byContent(control) && control.dataset.field === field) : null;
-    (same.find((control) => control.dataset.path === path) ?? moved)?.focus({ preventScroll: true });
-  }
-  place.parentElement.scrollTop = scroll;
-}
-
-function openDialog(html) {
-  document.getElementById("notices").replaceChildren(); // that a file was being read is over
-  document.getElementById("dialog-body").innerHTML = html;
-  document.getElementById("dialog").showModal();
-}
-
 function listen(bench) {
   listenToHandles(bench);
   listenToFields(bench);
@@ -410,7 +369,7 @@ function listen(bench) {
   listenToPresses();
   document.addEventListener("click", (event) => {
     const near = (selector) => event.target.closest(selector);
-    const pressed = near("[data-edit], [data-alone], [data-listen], [data-pull], [data-show], [data-close], [data-mode], [data-zoom], [data-select], #play, #undo, #redo, #help, #plumb-open, #room-open, [data-view-close], [data-goal], [data-most], [data-limit]");
+    const pressed = near("[data-edit], [data-alone], [data-listen], [data-pull], [data-show], [data-close], [data-mode], [data-zoom], [data-select], #play, #undo, #redo, #help, #plumb-open, #room-open, #mend-all, [data-view-close], [data-goal], [data-most], [data-limit]");
     if (event.target.closest("#files a, #files button")) document.getElementById("files").open = false;
     if (!pressed || pressed.closest("svg.drawing") || (near("input, label") && !pressed.matches("button"))) return;
     if (event.detail > 0) pressed.blur(); // a pointer's press leaves Space to the transport
@@ -426,6 +385,7 @@ function listen(bench) {
     else if (pressed.dataset.mode) bench.setMode(pressed.dataset.mode);
     else if (pressed.dataset.zoom) zoom(bench, pressed.dataset.zoom);
     else if (pressed.dataset.select) bench.select(pressed.dataset.select);
+    else if (pressed.id === "mend-all") bench.remedies.mendAll();
     else if (pressed.id === "plumb-open") bench.plumb.toggle();
     else if (pressed.id === "room-open") bench.room.toggle();
     else if ("viewClose" in pressed.dataset) bench.views.filter((view) => view.open).forEach((view) => view.toggle());

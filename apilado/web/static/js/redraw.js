@@ -1,0 +1,50 @@
+// Parts of the page that are drawn anew: not under a hand that presses in them, and with what was open, chosen and scrolled.
+
+import { prepareFields } from "./fields.js";
+
+const press = { place: null, over: Promise.resolve(), end: () => {} };
+
+/** A press that is under way reaches what it was aimed at before that is drawn anew. */
+export function listenToPresses() {
+  document.addEventListener("pointerdown", (event) => {
+    press.place = event.target.closest("#sheet, #soundings, #layers")?.id ?? null;
+    press.over = new Promise((resolve) => { press.end = resolve; });
+  }, true);
+  const end = () => setTimeout(() => { // the click comes right after
+    press.place = null;
+    press.end();
+  });
+  for (const name of ["pointerup", "pointercancel"]) document.addEventListener(name, end, true);
+}
+
+/** Waits for the end of a press in one of some places. */
+export const handsOff = (...places) => (places.includes(press.place) ? press.over : null);
+
+/** New content, with folds, focus and scrolling as they were. */
+export function replaceKeepingPlace(place, html) {
+  const folds = new Map([...place.querySelectorAll("details[data-section]")].map((fold) => [fold.dataset.section, fold.open]));
+  const focused = place.contains(document.activeElement) ? document.activeElement : null;
+  const path = focused?.dataset.path;
+  const type = focused?.type;
+  const field = focused?.dataset.field;
+  const scroll = place.parentElement.scrollTop;
+  place.innerHTML = html;
+  prepareFields(place);
+  place.querySelectorAll("details[data-section]").forEach((fold) => {
+    if (folds.has(fold.dataset.section)) fold.open = folds.get(fold.dataset.section);
+  });
+  if (path) {
+    const same = [...place.querySelectorAll("[data-path]")].filter((control) => control.type === type);
+    const byContent = (control) => control.dataset.path.includes("/@"); // a note or a hit, called by where it is: it has moved
+    const moved = byContent(focused) ? same.find((control) => byContent(control) && control.dataset.field === field) : null;
+    (same.find((control) => control.dataset.path === path) ?? moved)?.focus({ preventScroll: true });
+  }
+  place.parentElement.scrollTop = scroll;
+}
+
+/** Shows something in the dialog. */
+export function openDialog(html) {
+  document.getElementById("notices").replaceChildren(); // that a file was being read is over
+  document.getElementById("dialog-body").innerHTML = html;
+  document.getElementById("dialog").showModal();
+}
