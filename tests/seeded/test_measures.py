@@ -6,6 +6,7 @@ import numpy as np
 
 from apilado.core.measure.loudness import true_peak
 from apilado.core.soundings.balance import allowed_rise, mud_excess
+from apilado.core.soundings.further import harmonic_spacing_hz
 from apilado.core.soundings.measures import measure
 from apilado.core.soundings.registry import sound
 from tests.seeded import independent
@@ -68,10 +69,8 @@ class SeededMeasuresTest(unittest.TestCase):
             if told is None or told.value == 0.0:
                 continue
             (name,) = told.show.layers
-            hertz = [note.frequency_hz for note in measures.notes[name] if note.frequency_hz]
-            at, excess = independent.excesses(
-                stems[list(measures.stems).index(name)], rate, float(np.median(hertz)) if hertz else 0.0
-            )
+            spacing = harmonic_spacing_hz(measures, name)
+            at, excess = independent.excesses(stems[list(measures.stems).index(name)], rate, spacing)
             peak = (told.show.low_hz * told.show.high_hz) ** 0.5
             near = np.abs(np.log2(at / peak)) < 1.0 / 20.0
             self.assertLess(np.min(np.abs(excess[near] - told.value)), 0.7, (seed, told.sentence))

@@ -18,7 +18,7 @@ from apilado.core.render.cache import DEFAULT_LIMIT_BYTES, StageCache
 from apilado.core.render.stage import Stage
 from apilado.errors import Overtaken
 
-BEHIND_NICENESS = 10
+BEHIND_NICENESS = 5
 
 
 class Token:

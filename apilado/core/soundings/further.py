@@ -14,11 +14,11 @@ from apilado.core.measure.clicks import Click, clicks
 from apilado.core.measure.notes import NoteMeasure, levels_at, measure_notes
 from apilado.core.measure.partsum import PartSum, fine_powers, part_sum
 from apilado.core.measure.resonances import Resonance, resonances
-from apilado.core.render.builder import summed
+from apilado.core.render.builder import expected_hz, root_of, summed
 from apilado.core.render.graph import build
 from apilado.core.render.response import Chain, band_edges_hz, chains, whole_response
 from apilado.core.render.stage import Stage, stage
-from apilado.core.soundings.measures import Measures, note_spans, spectrum_stage
+from apilado.core.soundings.measures import Measures, note_spans, placed_alone, spectrum_stage
 from apilado.core.units import db_to_gain, power_to_db
 
 DOUBLED_WITHIN_DB = 20.0
@@ -107,11 +107,24 @@ def peaks(measures: Measures) -> dict[str, tuple[Resonance, ...]]:
 def _peak_stages(measures: Measures) -> dict[str, Stage]:
     found = {}
     for name in _heard(measures):
-        pitches = [note.frequency_hz for note in measures.notes[name] if note.frequency_hz]
-        fundamental = float(np.median(pitches)) if pitches else 0.0
+        fundamental = harmonic_spacing_hz(measures, name)
         spectrum = spectrum_stage(measures.graph.layers[name], measures.clock)
         found[name] = stage(resonances, spectrum, least_db=HARSH_LEAST_DB, fundamental_hz=fundamental)
     return found
+
+
+def harmonic_spacing_hz(measures: Measures, layer_id: str) -> float:
+    """How far apart the harmonics of a layer lie at most: the fundamental of its highest wave in its highest note.
+
+    Of a band of its source no pitch may be measured: then it is what the source makes of the note.
+    """
+    layer = measures.stack.layer(layer_id)
+    if layer is None:
+        return 0.0
+    waves = root_of(measures.stack, layer).source.waves()
+    widest = max((wave.ratio() for wave in waves), default=1.0) / min((wave.ratio() for wave in waves), default=1.0)
+    hertz = [note.frequency_hz or expected_hz(measures.stack, layer, note.pitch) for note in measures.notes[layer_id]]
+    return widest * max(hertz, default=0.0)
 
 
 def part_sums(measures: Measures) -> tuple[tuple[Chain, PartSum], ...]:
@@ -163,7 +176,8 @@ def notes_after(measures: Measures, edit: Edit, layer_id: str) -> tuple[NoteMeas
     layer = stack.layer(layer_id)
     if layer is None:
         return ()
-    placed = build(stack, measures.clock, measures.load).placed[layer_id]
+    graph = build(stack, measures.clock, measures.load)
+    placed = placed_alone(stack, graph, measures.clock, measures.load)[layer_id]
     spans = note_spans(stack, layer, measures.clock)
     found: tuple[NoteMeasure, ...] = measures.run(
         stage(measure_notes, placed, spans=spans, rate_hz=measures.clock.rate_hz)

@@ -25,6 +25,7 @@ from apilado.core.render.stage import Stage, stage
 from apilado.core.soundings.balance import MUD_MIDDLE_HZ, mud_excess
 from apilado.core.soundings.carving import bell_edit, keyed_bell_edit, pair_edit
 from apilado.core.soundings.measures import Measures, stem_stage
+from apilado.core.soundings.registry import limits_of
 
 MOST_PROPOSALS = 4
 DRUM_SHARE = 0.12
@@ -214,8 +215,7 @@ class _Workshop:
     def mud(self, stack: Stack) -> Proposal | None:
         """A dip at 250–400 Hz where they stand above what the target asks for."""
         excess, owner_layer = mud_excess(self.measures)
-        limit = self.measures.stack.limits.get("mud")
-        allowed = 3.0 if limit is None or limit.look is None else limit.look
+        allowed = limits_of(self.measures.stack, "mud").look
         if owner_layer is None or excess <= allowed:
             return None
         owner = f"layers/{owner_layer.id}"

@@ -63,7 +63,7 @@ class Measures:
     stems: dict[str, StemMeasures]
     """After the duck, by layer."""
     notes: dict[str, tuple[NoteMeasure, ...]]
-    """Before the duck, by layer."""
+    """By layer, before all that drums do to it: a dip that the kick makes is not a note that is quiet."""
     bass: StemMeasures
     kick: StemMeasures
     output_loudness: Loudness
@@ -221,13 +221,14 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
     rate = clock.rate_hz
     heard = list(graph.audible)
     columns = grid_columns(clock.beats)
+    alone = placed_alone(stack, graph, clock, load)
     wanted: dict[Any, Stage] = {}
     for layer in stack.audible_layers():
         name = layer.id
         stem = graph.layers[name]
         wanted["stem", name] = stem_stage(stem, clock)
         spans = note_spans(stack, layer, clock)
-        wanted["notes", name] = stage(measure_notes, graph.placed[name], spans=spans, rate_hz=rate)
+        wanted["notes", name] = stage(measure_notes, alone[name], spans=spans, rate_hz=rate)
         wanted["grid", f"layers/{name}"] = stage(energy_grid, stem, wanted["stem", name], columns=columns)
         # Asked for here, not where two layers meet: so a layer's spectrum is let go before the next layer is begun.
         for hertz in _meeting_hz(stack, layer):
@@ -270,6 +271,19 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
         run_all=lambda wished: engine.run(wished, token),
         measure_again=lambda other: measure(other, load, engine, token),
     )
+
+
+def placed_alone(stack: Stack, graph: Graph, clock: Clock, load: AssetLoader) -> dict[str, Stage]:
+    """Every layer just before the duck, without what drums open or move in it."""
+    data = stack.model_dump(mode="json")
+    points = [p for layer in data["layers"] for step in layer["path"] for p in step.get("points", ())]
+    opened = [point for point in points if point.get("trigger") and point["on"]]
+    driven = [m for m in data["movements"] if m["on"] and (m["begins"] == "hit" or m["shape"].get("trigger"))]
+    if not opened and not driven:
+        return graph.placed
+    for each in (*opened, *driven):
+        each["on"] = False
+    return build(Stack.model_validate(data), clock, load).placed
 
 
 def heard_drums(stack: Stack) -> tuple[str, ...]:

@@ -41,8 +41,8 @@ def sub_range(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     if not out:
         text = f"All {len(heard)} notes of '{sub.name}' lie between {limit.replace('–', ' and ')}."
         return [rule.sounding(status, share, limit, where, text, show=Place((sub.id,), SUB_LOW_HZ, SUB_HIGH_HZ))]
-    frequencies = sorted({round(hz, 1) for _, hz in out})
-    named = ", ".join(f"{hz:.0f} Hz" for hz in frequencies[:4])
+    frequencies = sorted({round(hz) for _, hz in out})
+    named = ", ".join(f"{hz} Hz" for hz in frequencies[:4])
     text = (
         f"{len(out)} of {len(heard)} notes of '{sub.name}' {'lies' if len(out) == 1 else 'lie'} outside {limit}: "
         f"{named}. Lower is lost on most systems, higher stops feeling like sub."

@@ -9,13 +9,16 @@ from apilado.core.document.stack import Stack
 from apilado.core.measure.bands import band_centres, band_edges
 from apilado.core.measure.stem import THIRD
 from apilado.core.soundings.measures import Measures
+from apilado.core.soundings.registry import limits_of
 from apilado.core.units import power_to_db
 from apilado.web.drawings.lines import tint_and_state
 from apilado.web.drawings.measured_profile import profile
 from apilado.web.drawings.measured_strip import strip
+from apilado.web.drawings.slabs import columns, standing
 from apilado.web.drawings.svg import image_uri, label, points, tag
 from apilado.web.drawings.view import View, band_edges_hz
 
+EDGE = 14.0
 THINNEST = 6.0
 NAME_HEIGHT, ROUND_A_BORDER = 16.0, 30.0
 SILENT_POWER = 1e-7
@@ -46,7 +49,8 @@ def pile(stack: Stack, measures: Measures, view: View) -> str:
     widths = {name: stem.width for name, stem in measures.stems.items()}
     leans = {name: stem.lean for name, stem in measures.stems.items()}
     powers = {name: stem.mid_power + stem.side_power for name, stem in measures.stems.items()}
-    parts = [_slab(stack, layer, view, widths, leans, powers) for layer in stack.layers]
+    places = columns(stack)
+    parts = [_slab(stack, layer, view, places[layer.id], widths, leans, powers) for layer in stack.layers]
     middle = view.pile / 2.0
     parts.append(tag("line", class_="centre-line", x1=middle, x2=middle, y1=0, y2=view.height))
     parts += slab_names(stack, view)
@@ -61,7 +65,7 @@ def pile(stack: Stack, measures: Measures, view: View) -> str:
             continue
         y = view.y(stack.crossovers[index].frequency_hz)
         x = middle + border.phase_deg / 180.0 * (middle - 16.0)
-        state = "fault" if abs(border.phase_deg) > 90 else "look" if abs(border.phase_deg) > 45 else "fine"
+        state = limits_of(stack, "plumb").status(abs(border.phase_deg))
         parts.append(
             tag(
                 "g",
@@ -97,12 +101,13 @@ def _slab(
     stack: Stack,
     layer: Layer,
     view: View,
+    column: tuple[int, int],
     widths: dict[str, np.ndarray],
     leans: dict[str, np.ndarray],
     powers: dict[str, np.ndarray],
 ) -> str:
     low, high = band_edges_hz(stack, layer)
-    middle, widest = view.pile / 2.0, view.pile / 2.0 - 14.0
+    middle, widest = standing(column, view.pile, EDGE)
     centres = band_centres(THIRD)
     inside = [low, *[float(c) for c in centres if low < c < high], high]
     left, right = [], []
@@ -129,7 +134,7 @@ def slab_names(stack: Stack, view: View) -> list[str]:
     """The layers' names on their slabs, clear of borders, bobs and each other as far as there is room."""
     borders = [view.y(crossover.frequency_hz) for crossover in stack.crossovers]
     kept = [(y - ROUND_A_BORDER, y + ROUND_A_BORDER) for y in borders]
-    named = []
+    named, places = [], columns(stack)
     for layer in stack.layers:
         low, high = band_edges_hz(stack, layer)
         top, bottom = view.y(high) + 8.0, view.y(low) - 8.0
@@ -138,7 +143,8 @@ def slab_names(stack: Stack, view: View) -> list[str]:
         free = (y for y in tries if not any(first < y < last for first, last in kept))
         y = float(next(free, middle))
         kept.append((y - NAME_HEIGHT, y + NAME_HEIGHT))
-        name = label(layer.name, view.pile / 2.0, y + 4.0, class_="slab-name", text_anchor="middle")
+        across, _ = standing(places[layer.id], view.pile, EDGE)
+        name = label(layer.name, across, y + 4.0, class_="slab-name", text_anchor="middle")
         named.append(tag("g", name, class_=f"layer {tint_and_state(stack, layer, view)}"))
     return named
 

@@ -14,6 +14,7 @@ from apilado.core.measure.alignment import Meeting
 from apilado.core.measure.notes import segment
 from apilado.core.soundings.alignment import Advice
 from apilado.core.soundings.measures import Measures
+from apilado.core.soundings.registry import limits_of
 from apilado.core.units import midi_to_name
 from apilado.web.drawings.svg import label, points, tag
 from apilado.web.drawings.view import short_hz
@@ -116,7 +117,8 @@ def _phase_drawing(met: list[Meeting], stack: Stack) -> str:
     def x(degrees: float) -> float:
         return PHASE_WIDTH * (0.5 + degrees / 360.0)
 
-    parts = [tag("rect", class_="plumb-good", x=x(-45.0), y=0, width=x(45.0) - x(-45.0), height=HEIGHT)]
+    good = limits_of(stack, "plumb").look
+    parts = [tag("rect", class_="plumb-good", x=x(-good), y=0, width=x(good) - x(-good), height=HEIGHT)]
     for degrees in (-180, -90, 0, 90, 180):
         parts.append(tag("line", class_="grid", x1=x(degrees), x2=x(degrees), y1=0, y2=HEIGHT))
     for degrees in (-90, 0, 90):

@@ -7,19 +7,21 @@ import math
 from apilado.core.document.stack import Stack
 from apilado.core.measure.bands import band_centres
 from apilado.core.measure.stem import THIRD
+from apilado.web.drawings.slabs import columns, standing
 from apilado.web.drawings.svg import points, tag
 from apilado.web.drawings.view import View, band_edges_hz
 
 WIDTH, HEIGHT = 150.0, 190.0
+EDGE = 8.0
 
 
 def small_pile(stack: Stack, widths: dict[str, list[float]]) -> str:
     """SVG of the layers as slabs; widths per third-octave by layer, negative where there is nothing."""
     view = View(height=HEIGHT, pile=WIDTH)
     centres = [float(c) for c in band_centres(THIRD)]
-    middle, widest = WIDTH / 2.0, WIDTH / 2.0 - 8.0
-    parts = []
+    parts, places = [], columns(stack)
     for layer in stack.layers:
+        middle, widest = standing(places[layer.id], WIDTH, EDGE)
         low, high = band_edges_hz(stack, layer)
         measured = widths.get(layer.id)
         left, right = [], []
