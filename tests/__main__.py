@@ -1,6 +1,7 @@
 """python -m tests [WORD ...]: runs all tests, or those whose dotted name holds a word; counts them plainly.
 
-All of them run in two processes side by side: the browser's, which wait for what is played, and the others.
+All of them run in two processes side by side: the browser's, which wait for what is played, with what else takes long,
+and all others.
 """
 
 from __future__ import annotations
@@ -14,8 +15,8 @@ import warnings
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 
-BROWSER = "tests.browser."
-PARTS = ([BROWSER], ["--without", BROWSER])
+FIRST = ("tests.browser.", "tests.seeded.test_mending.", "tests.seeded.test_plumb.")
+PARTS = (list(FIRST), ["--without", *FIRST])
 COUNTED = re.compile(r"^(\d+) passed, (\d+) failed, (\d+) skipped$", re.MULTILINE)
 
 
@@ -44,12 +45,11 @@ class Timed(unittest.TextTestResult):
         super().stopTest(test)
 
 
-def run(words: list[str], without: str | None = None) -> int:
-    """The tests whose name holds a word and does not begin with `without`, in this process."""
+def run(words: list[str], without: tuple[str, ...] = ()) -> int:
+    """The tests whose name holds a word and begins with none of `without`, in this process."""
     found = list(cases(unittest.defaultTestLoader.discover("tests", top_level_dir=".")))
     chosen = [case for case in found if not words or any(word in case.id() for word in words)]
-    if without is not None:
-        chosen = [case for case in chosen if not case.id().startswith(without)]
+    chosen = [case for case in chosen if not case.id().startswith(without)]
     # Warnings are errors here, but for those that other packages give about themselves.
     warnings.simplefilter("error")
     for package in ("librosa", "audioread", "pyloudnorm", "numba", "lazy_loader", "joblib", "sklearn"):
@@ -72,10 +72,10 @@ def run_side_by_side() -> int:
         command = [sys.executable, "-W", "error", "-m", "tests", *part]
         return subprocess.run(command, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, check=False)
 
-    print("The browser's tests and all others run side by side; each part is shown when it is through.", flush=True)
+    print("Two parts run side by side; each is shown when it is through.", flush=True)
     totals, broken = [0, 0, 0], False
     with ThreadPoolExecutor() as pool:
-        for name, process in zip(("Browser", "All others"), pool.map(ended, PARTS), strict=True):
+        for name, process in zip(("Browser and what takes long", "All others"), pool.map(ended, PARTS), strict=True):
             print(f"--- {name}\n{process.stdout}", flush=True)
             counts = COUNTED.findall(process.stdout)
             broken = broken or process.returncode != 0 or not counts
@@ -91,7 +91,7 @@ def run_side_by_side() -> int:
 
 def main(words: list[str]) -> int:
     if words[:1] == ["--without"]:
-        return run([], without=words[1])
+        return run([], without=tuple(words[1:]))
     return run(words) if words else run_side_by_side()
 
 

@@ -50,7 +50,7 @@ class CommandsTest(FolderCase):
         assert_allclose(audio["bass"] + audio["kick"], audio["mix"], atol=1e-5)
         status, text, _ = run("check", slipway, "--json")
         self.assertEqual(status, 0)
-        keys = ["id", "status", "value", "unit", "limit", "where", "sentence", "basis", "fix"]
+        keys = ["id", "status", "value", "unit", "limit", "where", "sentence", "basis"]
         self.assertEqual([list(found) for found in json.loads(text)], [keys] * len(json.loads(text)))
         self.assertEqual(run("check", self.folder / "lock-gate.apilado")[0], 1)
         status, text, _ = run("import", slipway, "--data", self.folder / "data")

@@ -60,7 +60,10 @@ class AddPoint(Edit):
 
     def title(self, before: Stack, after: Stack) -> str:
         what = with_article(str(self.point["kind"]).replace("-", " "))
-        return f"Add {what} to {place_name(before, owner_of(self.to))}"
+        hertz, gain = self.point.get("frequency_hz"), self.point.get("gain_db")
+        at = f" at {hertz:.0f} Hz" if isinstance(hertz, int | float) else ""
+        by = f", {gain:+.1f} dB".replace("-", "−") if isinstance(gain, int | float) and gain else ""
+        return f"Add {what}{at}{by} to {place_name(before, owner_of(self.to))}"
 
 
 class AddPair(Edit):

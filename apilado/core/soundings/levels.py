@@ -41,11 +41,11 @@ def level_ways(measures: Measures, *, peak_db: float = CEILING_DB) -> Iterator[S
 def _under(measures: Measures, kick_db: float, bass_db: float, peak_db: float) -> Several | None:
     """Kick and bass moved, and everything down by what is then too much."""
     moved = moved_levels(measures.stack, kick_db, bass_db)
-    if moved is None:
+    if moved is None and abs(kick_db) + abs(bass_db) > 0.0:
         return None
-    over = _true_peak(measures, apply(measures.stack, moved)) - peak_db + SPARE_DB
+    over = _true_peak(measures, apply(measures.stack, moved) if moved else measures.stack) - peak_db + SPARE_DB
     if over <= 0.0:
-        return moved if abs(kick_db) + abs(bass_db) > LEAST_DB else None
+        return moved
     return moved_levels(measures.stack, kick_db - over, bass_db - over, shared_down_db=over)
 
 

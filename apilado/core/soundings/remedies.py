@@ -140,7 +140,7 @@ class Plan:
     @property
     def edit(self) -> Several | None:
         """All of it as one edit."""
-        edits = tuple(each for step in self.steps for each in single_edits(step.edit))
+        edits = tuple(cast(AnyEdit, step.edit) for step in self.steps)
         return Several(name=f"Mend all: {len(self.steps)} remedies", edits=edits) if edits else None
 
     @property
@@ -163,13 +163,6 @@ class Plan:
     def loudness_lu(self) -> float:
         """How the loudness changes from its beginning to its end."""
         return self.after.loudness_lkfs - self.before.loudness_lkfs
-
-
-def single_edits(edit: Edit) -> tuple[AnyEdit, ...]:
-    """The edits that one is made of: itself, unless it is several."""
-    if isinstance(edit, Several):
-        return tuple(inner for each in edit.edits for inner in single_edits(each))
-    return (cast(AnyEdit, edit),)
 
 
 class Workbench:
@@ -285,7 +278,7 @@ class Workbench:
         said = f"{trial.title}; {other[0].lower()}{other[1:]}"
         both = Several(
             name=said if len(said) <= LONGEST_NAME else f"{trial.title[:60]}, and more",
-            edits=(*single_edits(trial.edit), *single_edits(more)),
+            edits=(cast(AnyEdit, trial.edit), cast(AnyEdit, more)),
         )
         return self.tried(stack, before, own, both, token)
 

@@ -173,7 +173,7 @@ class ClashSoundingTest(unittest.TestCase):
         found = by_id(stack, "kick-clash")
         self.assertNotEqual(found.status, "fine")
         self.assertIn("'bass'", found.sentence)
-        mended = by_id(apply(stack, found.fix), "kick-clash")
+        mended = by_id(apply(stack, found.first_way), "kick-clash")
         self.assertLess(mended.value, found.value)
         self.assertEqual(by_id(slipway().stack, "kick-clash").status, "fine")
 
@@ -188,8 +188,8 @@ class ClashSoundingTest(unittest.TestCase):
             )
             found = by_id(ringing, "harsh")
             self.assertNotEqual(found.status, "fine")
-            self.assertLess(abs(np.log2(found.fix.point["frequency_hz"] / hertz)), 1 / 12)
-            self.assertLess(by_id(apply(ringing, found.fix), "harsh").value, found.value - 3.0)
+            self.assertLess(abs(np.log2(found.first_way.point["frequency_hz"] / hertz)), 1 / 12)
+            self.assertLess(by_id(apply(ringing, found.first_way), "harsh").value, found.value - 3.0)
 
     def test_mud_is_a_matter_of_target(self):
         boomy = plain_stack(

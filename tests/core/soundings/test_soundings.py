@@ -18,6 +18,7 @@ from apilado.core.notes import Note
 from apilado.core.render.engine import Engine
 from apilado.core.soundings.measures import measure
 from apilado.core.soundings.registry import RULES, sound
+from apilado.core.soundings.remedies import Workbench
 from apilado.core.sources.layer_sound import LayerSound
 from apilado.core.sources.tone import Tone, ToneSource
 from apilado.core.sources.voice import Envelope, Voice
@@ -64,8 +65,8 @@ class SoundingsTest(unittest.TestCase):
     def fixed(self, stack, name):
         """The sounding, after its fix was applied."""
         found = worst(stack, name)
-        self.assertIsNotNone(found.fix, found.sentence)
-        return worst(apply(stack, found.fix), name)
+        self.assertIsNotNone(found.first_way, found.sentence)
+        return worst(apply(stack, found.first_way), name)
 
     def test_sub_range(self):
         low = plain_stack(
@@ -137,18 +138,18 @@ class SoundingsTest(unittest.TestCase):
         found = worst(hole, "split-flat")
         self.assertEqual(found.status, "fault")
         self.assertIn("No layer keeps 120–600 Hz", found.sentence)
-        self.assertEqual({s.status for s in by_id(apply(hole, found.fix), "split-flat")}, {"fine"})
+        self.assertEqual({s.status for s in by_id(apply(hole, found.first_way), "split-flat")}, {"fine"})
         both = three((0, 1), (1, 2))
         found = worst(both, "split-flat")
         self.assertEqual(found.status, "fault")
         self.assertIn("'a' and 'b' both keep 120–600 Hz", found.sentence)
         self.assertGreater(found.value, 5.0)
-        self.assertEqual({s.status for s in by_id(apply(both, found.fix), "split-flat")}, {"fine"})
+        self.assertEqual({s.status for s in by_id(apply(both, found.first_way), "split-flat")}, {"fine"})
         open_top = three((0, 0), (1, 1))
         found = worst(open_top, "split-flat")
         self.assertEqual((found.status, found.value), ("look", None))
         self.assertIn("No layer keeps what lies above 600 Hz", found.sentence)
-        self.assertEqual({s.status for s in by_id(apply(open_top, found.fix), "split-flat")}, {"fine"})
+        self.assertEqual({s.status for s in by_id(apply(open_top, found.first_way), "split-flat")}, {"fine"})
         # A double of one run is a double, not a fault of the split; nor is a band that is muted for the moment.
         double = three((0, 0), (1, 1), (2, 2), (1, 1))
         self.assertEqual({s.status for s in by_id(double, "split-flat")}, {"fine"})
@@ -201,12 +202,13 @@ class SoundingsTest(unittest.TestCase):
         limited = loud.model_copy(update={"bus": Bus(limiter=Limiter(ceiling_db=-1.0)), "kick": kick})
         found = worst(limited, "headroom")
         self.assertEqual(found.status, "fault")
-        lowered = apply(limited, found.fix)
-        by = limited.kick.level_db - lowered.kick.level_db
-        self.assertAlmostEqual(by, found.value + 1.1, delta=0.02)
+        lowered = apply(limited, found.first_way)
+        by = limited.bus.level_db - lowered.bus.level_db
         self.assertAlmostEqual(lowered.bus.limiter.ceiling_db, -1.0 - by, delta=0.02)
-        self.assertAlmostEqual(lowered.bus.level_db, limited.bus.level_db - by, delta=0.02)
         self.assertLessEqual(worst(lowered, "headroom").value, -1.0)
+        # The kick stands over the bass in the same go: the one is not mended at the cost of the other.
+        self.assertEqual(worst(lowered, "kick-level").status, "fine")
+        self.assertAlmostEqual(worst(lowered, "kick-level").value, 3.0, delta=0.1)
 
     def test_headroom_of_a_sustained_bass_under_its_ceiling(self):
         # A limiter at -1 dBFS on a sustained sine: the true peak is that, and nothing is to be turned down.
@@ -274,12 +276,8 @@ class DemoTest(unittest.TestCase):
     def test_lock_gate_is_flawed_and_can_be_mended(self):
         stack = lock_gate().stack
         self.assertGreaterEqual(sum(s.status == "fault" for s in soundings_of(stack)), 3)
-        for _ in range(12):
-            broken = [s for s in soundings_of(stack) if s.status == "fault" and s.fix]
-            if not broken:
-                break
-            stack = apply(stack, broken[0].fix)
-        self.assertEqual([s.id for s in soundings_of(stack) if s.status == "fault"], [])
+        plan = Workbench(loader({}), ENGINE).plan(stack)
+        self.assertEqual([s.id for s in soundings_of(apply(stack, plan.edit)) if s.status == "fault"], [])
 
     def test_every_rule_has_a_name_a_basis_and_a_question(self):
         self.assertEqual(len({rule.id for rule in RULES}), len(RULES))
@@ -290,9 +288,7 @@ class DemoTest(unittest.TestCase):
     def test_every_sounding_is_plain_data(self):
         for found in soundings_of(lock_gate().stack):
             data = found.as_data()
-            self.assertEqual(
-                list(data), ["id", "status", "value", "unit", "limit", "where", "sentence", "basis", "fix"]
-            )
+            self.assertEqual(list(data), ["id", "status", "value", "unit", "limit", "where", "sentence", "basis"])
 
     def test_a_missing_asset_is_told(self):
         from apilado.demo.stacks import rope_walk
@@ -309,8 +305,8 @@ class LowEndTest(unittest.TestCase):
     def check(self, stack, name, status="fault", after="fine"):
         found = worst(stack, name)
         self.assertEqual(found.status, status, found.sentence)
-        self.assertIsNotNone(found.fix, found.sentence)
-        mended = worst(apply(stack, found.fix), name)
+        self.assertIsNotNone(found.first_way, found.sentence)
+        mended = worst(apply(stack, found.first_way), name)
         self.assertEqual(mended.status, after, mended.sentence)
         return found
 
@@ -338,7 +334,7 @@ class LowEndTest(unittest.TestCase):
         self.assertEqual(worst(self.stack(), "sub-ends").status, "fine")
         found = worst(rumble, "sub-ends")
         self.assertEqual(found.status, "fault")
-        self.assertLess(worst(apply(rumble, found.fix), "sub-ends").value, found.value)
+        self.assertLess(worst(apply(rumble, found.first_way), "sub-ends").value, found.value)
 
     def test_sub_start(self):
         clicks = ToneSource(tones=(Tone(shape="sine", phase="free"),))
@@ -399,8 +395,8 @@ class LowEndTest(unittest.TestCase):
         uneven = uneven.model_copy(update={"pattern": notes})
         found = worst(uneven, "sub-even")
         self.assertIn("which no level by pitch can mend", found.sentence)
-        self.assertEqual(found.fix.edits[0].path, "layers/sub/source/velocity")
-        self.assertLess(worst(apply(uneven, found.fix), "sub-even").value, 0.2)
+        self.assertEqual(found.first_way.edits[0].path, "layers/sub/source/velocity")
+        self.assertLess(worst(apply(uneven, found.first_way), "sub-even").value, 0.2)
 
     def test_velocity_that_evens_notes_out_is_left_alone(self):
         # A bell at the louder pitch that a softer velocity makes up for: off with the velocity, it would be worse.
@@ -413,7 +409,7 @@ class LowEndTest(unittest.TestCase):
         uneven = uneven.model_copy(update={"pattern": notes})
         before = worst(uneven, "sub-even")
         self.assertGreater(before.value, 1.5)
-        self.assertLess(worst(apply(uneven, before.fix), "sub-even").value, before.value - 0.2)
+        self.assertLess(worst(apply(uneven, before.first_way), "sub-even").value, before.value - 0.2)
 
     def test_equal_sines_are_even_at_any_length(self):
         # Equal sines have equal levels: whole periods are measured, or where there is none the sine itself.
@@ -459,7 +455,7 @@ class LowEndTest(unittest.TestCase):
         found = worst(clicking, "sub-start")
         self.assertIn("clicks at 4 places", found.sentence)
         self.assertEqual(len(found.show.beats), 4)
-        self.assertEqual(worst(apply(clicking, found.fix), "sub-start").status, "fine")
+        self.assertEqual(worst(apply(clicking, found.first_way), "sub-start").status, "fine")
         # A high note's buzz is no click: harmonics stand up there all the time.
         buzz = self.stack(Tone(shape="saw"))
         self.assertEqual(worst(buzz, "sub-start").status, "fine")
@@ -478,7 +474,7 @@ class LowEndTest(unittest.TestCase):
         bumpy = self.stack(path=path_of(eq=(Bell(frequency_hz=49.0, gain_db=12.0, q=3.0),)))
         found = worst(bumpy, "sub-even")
         self.assertGreater(found.value, 8.0)
-        self.assertLess(worst(apply(bumpy, found.fix), "sub-even").value, 0.5)
+        self.assertLess(worst(apply(bumpy, found.first_way), "sub-even").value, 0.5)
 
     def test_limits_are_edited_with_a_reason(self):
         from apilado.core.document.edits_values import SetLimit
