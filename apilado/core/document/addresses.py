@@ -215,22 +215,26 @@ def forget(data: Data, path: str) -> None:
     data["pairs"] = [pair for pair in data["pairs"] if not any(within(pair[end], path) for end in ("dip", "lift"))]
 
 
-def repeated(model: BaseModel, path: str = "") -> Iterator[str]:
+def repeated(model: BaseModel) -> Iterator[str]:
     """The addresses that two members of one list have, anywhere in a model."""
-    for name in type(model).model_fields:
-        value = getattr(model, name)
-        here = joined(path, name)
+    for trail in _repeated(model, ()):
+        yield joined(*trail)
+
+
+def _repeated(model: BaseModel, trail: tuple[str, ...]) -> Iterator[tuple[str, ...]]:
+    for name, value in model:
         if isinstance(value, BaseModel):
-            yield from repeated(value, here)
-        elif isinstance(value, tuple):
-            ids = [_id_of(each) for each in value]
-            for index, each in enumerate(value):
-                if ids[index] is None or not isinstance(each, BaseModel):
+            yield from _repeated(value, (*trail, name))
+        elif isinstance(value, tuple) and value and isinstance(value[0], BaseModel):
+            seen: set[str] = set()
+            for each in value:
+                named = _id_of(each)
+                if named is None:
                     continue
-                there = joined(here, ids[index] or "")
-                if ids[index] in ids[:index]:
-                    yield there
-                yield from repeated(each, there)
+                if named in seen:
+                    yield (*trail, name, named)
+                seen.add(named)
+                yield from _repeated(each, (*trail, name, named))
 
 
 def content_of(each: Any) -> str | None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, Literal
@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.clock import Clock
+from apilado.core.document.addresses import get, joined
 from apilado.core.document.ducker import Ducker
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
@@ -275,15 +276,22 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
 
 def placed_alone(stack: Stack, graph: Graph, clock: Clock, load: AssetLoader) -> dict[str, Stage]:
     """Every layer just before the duck, without what drums open or move in it."""
-    data = stack.model_dump(mode="json")
-    points = [p for layer in data["layers"] for step in layer["path"] for p in step.get("points", ())]
-    opened = [point for point in points if point.get("trigger") and point["on"]]
-    driven = [m for m in data["movements"] if m["on"] and (m["begins"] == "hit" or m["shape"].get("trigger"))]
-    if not opened and not driven:
+    if not any(_driven(stack)):
         return graph.placed
-    for each in (*opened, *driven):
+    data = stack.model_dump(mode="json")
+    for each in [get(data, path) for path in _driven(stack)]:
         each["on"] = False
     return build(Stack.model_validate(data), clock, load).placed
+
+
+def _driven(stack: Stack) -> Iterator[str]:
+    """The addresses of what drums drive: points of the layers' EQs that are on, and movements."""
+    for layer in stack.layers:
+        for address, eq in stack.eqs_of(f"layers/{layer.id}").items():
+            yield from (joined(address, "points", p.id) for p in eq.points if p.on and p.follows() is not None)
+    for movement in stack.movements:
+        if movement.on and (movement.begins == "hit" or movement.shape.follows() is not None):
+            yield f"movements/{movement.id}"
 
 
 def heard_drums(stack: Stack) -> tuple[str, ...]:

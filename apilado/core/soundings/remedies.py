@@ -31,7 +31,8 @@ LEAST_WON = 0.2
 LOUDEST_CHANGE_LU = 3.0
 QUIETLY_LU = 1.0
 """A remedy that changes the loudness by no more is preferred."""
-MOST_WAYS = 6
+MOST_WAYS, MOST_TRIALS = 6, 12
+"""How many ways of a finding are tried, and how many renders all that is tried for it may take."""
 MOST_STEPS = 16
 LOUD_RULES = ("headroom",)
 """Their findings are about loudness itself."""
@@ -200,87 +201,13 @@ class Workbench:
                 self._kept.popitem(last=False)
         return found
 
-    def tried(self, stack: Stack, before: Findings, own: Sounding, edit: Edit, token: Token | None) -> Trial | None:
-        """What an edit does to a finding and to all others; None where it does not fit, or does nothing.
-
-        Raises:
-            Overtaken: the token was overtaken before the end.
-        """
-        try:
-            changed = apply(stack, edit)
-        except InvalidEdit:
-            return None
-        if changed == stack:
-            return None
-        return compared(edit, edit.title(stack, changed), changed, before, self.findings(changed, token), own)
-
     def verdict(self, measures: Measures, before: Findings, own: Sounding, token: Token | None = None) -> Verdict:
         """The best of the ways to mend a finding that may be offered, or why there is none.
 
         Raises:
             Overtaken: the token was overtaken before the end.
         """
-        tried: list[Trial] = []
-        for way in _first(own.ways() if own.ways else (), MOST_WAYS):
-            trial = self.tried(measures.stack, before, own, way, token)
-            if trial is None:
-                continue
-            if not acceptable(trial, own) or abs(trial.loudness_lu) > QUIETLY_LU:
-                trial = self._together(measures.stack, before, own, trial, token)
-            tried.append(trial)
-            if acceptable(trial, own) and _mended(trial, own) and abs(trial.loudness_lu) <= QUIETLY_LU:
-                return Verdict(own, trial)
-        offered = [trial for trial in tried if acceptable(trial, own)]
-        if offered:
-            return Verdict(own, max(offered, key=lambda trial: (_mended(trial, own), trial.won)))
-        return Verdict(own, None, _why_not(tried, own))
-
-    def _together(self, stack: Stack, before: Findings, own: Sounding, trial: Trial, token: Token | None) -> Trial:
-        """A way with what it upsets mended in the same remedy, where it does not do alone.
-
-        First the bass is brought back to about the loudness that it had; then a way of each finding that became worse
-        is tried on top of it.
-        """
-        if abs(trial.loudness_lu) > QUIETLY_LU and own.id not in LEVEL_RULES:
-            matched = self._and(stack, before, own, trial, moved_levels(trial.stack, 0.0, -trial.loudness_lu), token)
-            if matched is not None and abs(matched.loudness_lu) < abs(trial.loudness_lu):
-                trial = matched if matched.won > trial.won - LEAST_WON or not acceptable(trial, own) else trial
-        while trial.worse and len(trial.worse) <= MOST_UPSET and _helped(trial, own):
-            upset = found_in(self.measured(trial.stack, token), _check(token)).like(trial.worse[0])
-            better = None
-            for way in _first(upset.ways() if upset is not None and upset.ways else (), MOST_COMPANIONS):
-                again = self._and(stack, before, own, trial, way, token)
-                if again is not None and acceptable(again, own):
-                    return again
-                if again is not None and len(again.worse) < len((better or trial).worse):
-                    better = again
-            if better is None:
-                break
-            trial = better
-        return trial
-
-    def _and(
-        self,
-        stack: Stack,
-        before: Findings,
-        own: Sounding,
-        trial: Trial,
-        more: Edit | None,
-        token: Token | None,
-    ) -> Trial | None:
-        """What a way does together with another edit."""
-        if more is None:
-            return None
-        try:
-            other = more.title(trial.stack, apply(trial.stack, more))
-        except InvalidEdit:
-            return None
-        said = f"{trial.title}; {other[0].lower()}{other[1:]}"
-        both = Several(
-            name=said if len(said) <= LONGEST_NAME else f"{trial.title[:60]}, and more",
-            edits=(cast(AnyEdit, trial.edit), cast(AnyEdit, more)),
-        )
-        return self.tried(stack, before, own, both, token)
+        return _Attempts(self, measures.stack, before, own, token).verdict()
 
     def plan(self, stack: Stack, token: Token | None = None, told: Callable[[Trial], None] = lambda step: None) -> Plan:
         """Mend all: remedies one after the other until nothing is left that has one.
@@ -317,6 +244,81 @@ class Workbench:
         if any(sounding.status == "fault" for rule in LOUD_RULES for sounding in began.of(rule)):
             return True
         return abs(trial.findings.loudness_lkfs - began.loudness_lkfs) <= LOUDEST_CHANGE_LU
+
+
+class _Attempts:
+    """The ways to mend one finding, tried one after the other; at most so many renders."""
+
+    def __init__(
+        self, workbench: Workbench, stack: Stack, before: Findings, own: Sounding, token: Token | None
+    ) -> None:
+        self.workbench, self.stack, self.before, self.own, self.token = workbench, stack, before, own, token
+        self.left = MOST_TRIALS
+
+    def verdict(self) -> Verdict:
+        own, tried = self.own, list[Trial]()
+        for way in _first(own.ways() if own.ways else (), MOST_WAYS):
+            trial = self.tried(way)
+            if trial is None:
+                continue
+            if not acceptable(trial, own) or abs(trial.loudness_lu) > QUIETLY_LU:
+                trial = self.together(trial)
+            tried.append(trial)
+            if acceptable(trial, own) and _mended(trial, own) and abs(trial.loudness_lu) <= QUIETLY_LU:
+                return Verdict(own, trial)
+        offered = [trial for trial in tried if acceptable(trial, own)]
+        if offered:
+            return Verdict(own, max(offered, key=lambda trial: (_mended(trial, own), trial.won)))
+        return Verdict(own, None, _why_not(tried, own))
+
+    def tried(self, edit: Edit) -> Trial | None:
+        """What an edit does to the finding and to all others; None where it does not fit, or does nothing."""
+        try:
+            changed = apply(self.stack, edit)
+        except InvalidEdit:
+            return None
+        if changed == self.stack or self.left <= 0:
+            return None
+        self.left -= 1
+        after = self.workbench.findings(changed, self.token)
+        return compared(edit, edit.title(self.stack, changed), changed, self.before, after, self.own)
+
+    def together(self, trial: Trial) -> Trial:
+        """A way with what it upsets mended in the same remedy, where it does not do alone.
+
+        First the bass is brought back to about the loudness that it had; then a way of each finding that became worse
+        is tried on top of it.
+        """
+        own = self.own
+        if abs(trial.loudness_lu) > QUIETLY_LU and own.id not in LEVEL_RULES:
+            matched = self.both(trial, moved_levels(trial.stack, 0.0, -trial.loudness_lu))
+            if matched is not None and abs(matched.loudness_lu) < abs(trial.loudness_lu):
+                trial = matched if matched.won > trial.won - LEAST_WON or not acceptable(trial, own) else trial
+        while trial.worse and len(trial.worse) <= MOST_UPSET and _helped(trial, own) and self.left > 0:
+            found = found_in(self.workbench.measured(trial.stack, self.token), _check(self.token))
+            upset, better = found.like(trial.worse[0]), None
+            for way in _first(upset.ways() if upset is not None and upset.ways else (), MOST_COMPANIONS):
+                again = self.both(trial, way)
+                if again is not None and acceptable(again, own):
+                    return again
+                if again is not None and len(again.worse) < len((better or trial).worse):
+                    better = again
+            if better is None:
+                break
+            trial = better
+        return trial
+
+    def both(self, trial: Trial, more: Edit | None) -> Trial | None:
+        """What a way does together with another edit."""
+        if more is None:
+            return None
+        try:
+            other = more.title(trial.stack, apply(trial.stack, more))
+        except InvalidEdit:
+            return None
+        said = f"{trial.title}; {other[0].lower()}{other[1:]}"
+        name = said if len(said) <= LONGEST_NAME else f"{trial.title[:60]}, and more"
+        return self.tried(Several(name=name, edits=(cast(AnyEdit, trial.edit), cast(AnyEdit, more))))
 
 
 def found_in(measures: Measures, check: Callable[[], None] = lambda: None) -> Findings:
