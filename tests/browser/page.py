@@ -14,7 +14,7 @@ import urllib.parse
 from pathlib import Path
 
 import numpy as np
-from playwright.sync_api import Page, sync_playwright
+from playwright.sync_api import Locator, Page, sync_playwright
 
 from apilado import cli
 from tests.server import Server
@@ -30,6 +30,8 @@ FLAGS = [
     "--disable-quic",
 ]
 PATIENCE_MS = 20000
+MENDING_MS = 180000
+"""A plan tries dozens of remedies, and gives way to all else on a busy machine."""
 
 
 @unittest.skipUnless(shutil.which("chromium"), "Chromium is not installed: make test installs it")
@@ -104,14 +106,21 @@ class BrowserCase(unittest.TestCase):
         page.mouse.up()
 
     def fix_all(self, page: Page) -> None:
-        """Presses the fix of the first fault until none is left."""
-        for _ in range(25):
-            fixes = page.locator("#soundings .sounding.is-fault .btn-fix")
-            if not fixes.count():
-                break
-            fixes.first.click()
+        """Does what *Mend all* plans, if there is anything to mend; then no fault is left."""
+        if page.locator("#mend-all").count():
+            page.click("#mend-all")
+            page.wait_for_selector("#dialog button:has-text('Close')", timeout=MENDING_MS)
+            self.planned = page.locator("#dialog .mending-steps li").all_inner_texts()
+            does = page.locator("#dialog .btn-fix")
+            (does if does.count() else page.locator("#dialog button:has-text('Close')")).click()
             self.settled(page)
         self.assertEqual(page.locator("#soundings .sounding.is-fault").count(), 0)
+
+    def remedied(self, page: Page, finding: str) -> Locator:
+        """The button of a finding's remedy, once that has been tried."""
+        button = page.locator(f"#soundings .sounding{finding} .remedy .btn-fix").first
+        button.wait_for(timeout=MENDING_MS)
+        return button
 
     def checked(self, name: str) -> tuple[int, list[str]]:
         """(exit status, ids of the faults) of `apilado check` on a stack's bundle."""

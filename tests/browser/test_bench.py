@@ -2,6 +2,7 @@
 
 import base64
 import json
+import re
 import zipfile
 
 from apilado.core.formats.midi_files import write_midi
@@ -224,7 +225,15 @@ class SoundingsTest(BrowserCase):
         page = self.bench("Lock Gate")
         page.locator("#soundings .sounding.is-fault [data-show]").first.click()
         page.wait_for_selector("#passage .shown-beat, #passage .shown-band", state="attached")
-        self.fix_all(page)
+        # A remedy says what it does; what it promises is what is measured after it.
+        even = self.remedied(page, ".is-fault[data-id=sub-even]")
+        told = page.locator("#soundings [data-id=sub-even] .remedy-line").inner_text()
+        promised = re.search(r"Sub even [\d.]+ dB → ([\d.]+) dB", told)[1]
+        even.click()
+        self.settled(page)
+        page.evaluate("document.querySelector('.fine-soundings')?.setAttribute('open', '')")
+        shown = page.locator("#soundings [data-id=sub-even] .sounding-line .number").inner_text()
+        self.assertAlmostEqual(float(shown.removesuffix(" dB")), float(promised), delta=0.3)
         while page.is_enabled("#undo"):
             page.click("#undo")
             self.settled(page)

@@ -48,7 +48,7 @@ class BordersTest(LowEndCase):
         page.fill("#sheet input[type=number][data-path='crossovers/upper/overlap_octaves']", "0.6")
         page.keyboard.press("Enter")
         page.wait_for_selector("#soundings .sounding >> text=leave a bump")
-        page.locator("#soundings .sounding:has-text('leave a bump') .btn-fix").first.click()
+        self.remedied(page, ":has-text('leave a bump')").click()
         page.wait_for_selector("#soundings .sounding >> text=leave a bump", state="detached")
         self.assertEqual(self.document("Slipway")["crossovers"][1]["overlap_octaves"], 0.0)
 
@@ -155,4 +155,8 @@ class FixAllTest(LowEndCase):
         self.assertEqual(self.checked("Lock Gate")[0], 1)
         self.fix_all(page)
         self.assertEqual(self.checked("Lock Gate"), (0, []))
+        self.assertGreaterEqual(len(self.planned), 5)
         self.assertEqual(self.complaints, [])
+        page.click("#undo")  # one step
+        self.settled(page)
+        self.assertGreaterEqual(page.locator("#soundings .sounding.is-fault").count(), len(set(kinds)))

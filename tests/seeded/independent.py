@@ -94,7 +94,7 @@ def crowd_margin(levels: np.ndarray) -> float:
 
 
 def excesses(stem: np.ndarray, rate: int, fundamental_hz: float) -> tuple[np.ndarray, np.ndarray]:
-    """Frequencies from 1.5 to 12 kHz, and how far a sixth of an octave there stands over the octave around it, in dB."""
+    """Frequencies from 1.5 to 12 kHz, and how far a sixth of an octave there stands over what lies beside it, in dB."""
     lines = Lines(stem, rate)
     step = 1.0 / 24.0
     centres = 1500.0 * 2.0 ** (step * np.arange(-12, round(np.log2(8.0) / step) + 13))
@@ -105,7 +105,7 @@ def excesses(stem: np.ndarray, rate: int, fundamental_hz: float) -> tuple[np.nda
     found = []
     for i in range(12, len(centres) - 12):
         around = levels[i - 12 : i + 13]
-        found.append(levels[i] - np.mean(np.concatenate([around[:8], around[17:]])))
+        found.append(levels[i] - max(np.mean(around[:8]), np.mean(around[17:])))
     return centres[12:-12], np.array(found)
 
 

@@ -21,7 +21,7 @@ class Resonance:
 
     frequency_hz: float
     excess_db: float
-    """Over the mean level of the octave around it."""
+    """Over the mean level of the half octaves below and above it, whichever is louder."""
     q: float
     """Frequency over the width at half of the excess."""
 
@@ -60,10 +60,10 @@ def resonances(spectrum: Spectrum, *, least_db: float, fundamental_hz: float = 0
 
 def _excess(levels: NDArray[np.float64], index: int, margin: int) -> float:
     around = levels[index - margin : index + margin + 1]
-    # The peak itself is left out of what it is compared with.
+    # The peak itself is left out of what it is compared with; what falls off on one side alone is an edge, not a peak.
     core = round(NARROW_OCTAVES / STEP)
-    rest = np.concatenate([around[: margin - core], around[margin + core + 1 :]])
-    return float(levels[index] - np.mean(rest))
+    below, above = around[: margin - core], around[margin + core + 1 :]
+    return float(levels[index] - max(np.mean(below), np.mean(above)))
 
 
 def _q(excess: NDArray[np.float64], index: int) -> float:

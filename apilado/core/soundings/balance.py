@@ -110,7 +110,7 @@ def harsh(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     status = limits.status(value)
     where = f"layers/{layer.id}"
     place = Place((layer.id,), peak.frequency_hz / 2.0**0.125, peak.frequency_hz * 2.0**0.125)
-    text = f"'{layer.name}' stands {value:.1f} dB out of the octave around {peak.frequency_hz:.0f} Hz."
+    text = f"'{layer.name}' stands {value:.1f} dB out of what lies beside it at {peak.frequency_hz:.0f} Hz."
     if status == "fine":
         return [rule.sounding(status, value, limit, where, text, show=place)]
     ways = partial(_smoothed, measures, layer, peak)

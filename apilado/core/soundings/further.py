@@ -114,7 +114,7 @@ def _peak_stages(measures: Measures) -> dict[str, Stage]:
 
 
 def harmonic_spacing_hz(measures: Measures, layer_id: str) -> float:
-    """How far apart the harmonics of a layer lie at most: the fundamental of its highest wave in its highest note.
+    """How far apart the harmonics of a layer lie at most: those of its highest wave in its highest note.
 
     Of a band of its source no pitch may be measured: then it is what the source makes of the note.
     """
@@ -122,7 +122,8 @@ def harmonic_spacing_hz(measures: Measures, layer_id: str) -> float:
     if layer is None:
         return 0.0
     waves = root_of(measures.stack, layer).source.waves()
-    widest = max((wave.ratio() for wave in waves), default=1.0) / min((wave.ratio() for wave in waves), default=1.0)
+    lowest = min((wave.ratio() for wave in waves), default=1.0)
+    widest = max((wave.ratio() * wave.apart() for wave in waves), default=1.0) / lowest
     hertz = [note.frequency_hz or expected_hz(measures.stack, layer, note.pitch) for note in measures.notes[layer_id]]
     return widest * max(hertz, default=0.0)
 

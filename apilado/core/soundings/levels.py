@@ -40,64 +40,72 @@ def level_ways(measures: Measures, *, peak_db: float = CEILING_DB) -> Iterator[S
 
 def _under(measures: Measures, kick_db: float, bass_db: float, peak_db: float) -> Several | None:
     """Kick and bass moved, and everything down by what is then too much."""
-    moved = moved_levels(measures.stack, kick_db, bass_db)
-    if moved is None and abs(kick_db) + abs(bass_db) > 0.0:
+    over = _over(measures, kick_db, bass_db, peak_db)
+    if over is None:
         return None
-    over = _true_peak(measures, apply(measures.stack, moved) if moved else measures.stack) - peak_db + SPARE_DB
-    if over <= 0.0:
-        return moved
     return moved_levels(measures.stack, kick_db - over, bass_db - over, shared_down_db=over)
 
 
 def _limited(measures: Measures, kick_db: float, bass_db: float, peak_db: float) -> Several | None:
-    """The same, with the bass's own limiter holding its peaks: it loses less of its loudness."""
-    stack = measures.stack
-    over = measures.output_loudness.true_peak_dbtp - peak_db + SPARE_DB
-    if over <= 0.0 or measures.bass.peak <= 0.0:
+    """The same, with the bass's own limiter holding its peaks down: the bass loses less of its loudness."""
+    over = _over(measures, kick_db, bass_db, peak_db)
+    if not over or measures.bass.peak <= 0.0:
         return None
-    held = min(over, MOST_LIMITED_DB)
-    ceiling = float(gain_to_db(measures.bass.peak)) + bass_db - held
-    if not -24.0 <= ceiling <= 0.0:
+    ceiling = float(gain_to_db(measures.bass.peak)) + bass_db - over
+    moved = moved_levels(
+        measures.stack,
+        kick_db - over,
+        bass_db - over + min(over, MOST_LIMITED_DB),
+        ceiling_db=ceiling,
+        shared_down_db=over,
+    )
+    return None if moved is None else Several(name=f"{moved.name}; the limiter holds the peaks", edits=moved.edits)
+
+
+def _over(measures: Measures, kick_db: float, bass_db: float, peak_db: float) -> float | None:
+    """By how much the mix would peak too high with kick and bass moved, 0 if it would not; None out of range."""
+    moved = moved_levels(measures.stack, kick_db, bass_db)
+    if moved is None and abs(kick_db) + abs(bass_db) > 0.0:
         return None
-    limiter: list[AnyEdit] = [
-        SetValue(path="bus/limiter/on", value=True),
-        SetValue(path="bus/limiter/ceiling_db", value=round(ceiling, 2)),
-    ]
-    moved = moved_levels(stack, kick_db - over, bass_db, ceilings=False)
-    if moved is None:
-        return None
-    both = Several(name=f"{moved.name}; the limiter holds the peaks", edits=(*moved.edits, *limiter))
-    left = _true_peak(measures, apply(stack, both)) - peak_db + SPARE_DB
-    if left <= 0.0:
-        return both
-    lower = moved_levels(stack, kick_db - over - left, bass_db - left, ceilings=False)
-    if lower is None or ceiling - left < -24.0:
-        return None
-    limiter[1] = SetValue(path="bus/limiter/ceiling_db", value=round(ceiling - left, 2))
-    return Several(name=f"{lower.name}; the limiter holds the peaks", edits=(*lower.edits, *limiter))
+    peak = _true_peak(measures, apply(measures.stack, moved) if moved else measures.stack)
+    return max(0.0, peak - peak_db + SPARE_DB) if peak > peak_db else 0.0
 
 
 def moved_levels(
-    stack: Stack, kick_db: float, bass_db: float, *, ceilings: bool = True, shared_down_db: float = 0.0
+    stack: Stack,
+    kick_db: float,
+    bass_db: float,
+    *,
+    ceiling_db: float | None = None,
+    shared_down_db: float = 0.0,
 ) -> Several | None:
-    """Kick and bass moved by so much, the bass's ceiling with it; None where a range ends before.
+    """Kick and bass moved by so much, the bass's ceiling with it; None where nothing moves, or a range ends before.
 
     What both go through together has a ceiling of its own, which goes down with everything.
+
+    Args:
+        ceiling_db: the bass's limiter is on, with this ceiling.
+        shared_down_db: by how much the ceiling of what both go through comes down.
     """
-    wanted = {"kick/level_db": stack.kick.level_db + kick_db, "bus/level_db": stack.bus.level_db + bass_db}
-    if stack.bus.limiter.on and ceilings:
+    wanted: dict[str, float] = {}
+    if kick_db:
+        wanted["kick/level_db"] = stack.kick.level_db + kick_db
+    if bass_db:
+        wanted["bus/level_db"] = stack.bus.level_db + bass_db
+    if ceiling_db is not None:
+        wanted["bus/limiter/ceiling_db"] = ceiling_db
+    elif bass_db and stack.bus.limiter.on:
         wanted["bus/limiter/ceiling_db"] = stack.bus.limiter.ceiling_db + bass_db
-    if stack.shared.on and stack.shared.limiter.on and shared_down_db:
+    if shared_down_db and stack.shared.on and stack.shared.limiter.on:
         wanted["shared/limiter/ceiling_db"] = stack.shared.limiter.ceiling_db - shared_down_db
     for path, level in wanted.items():
         declared = parameter_at(stack, path)
         if declared is None or not declared.low <= level <= declared.high:
             return None
-    there = {"kick/level_db": kick_db, "bus/level_db": bass_db}
-    edits = tuple(
-        SetValue(path=path, value=round(to, 2)) for path, to in wanted.items() if abs(there.get(path, 1.0)) > 0.0
-    )
-    return Several(name=_said(kick_db, bass_db), edits=edits) if edits else None
+    edits: list[AnyEdit] = [SetValue(path=path, value=round(to, 2)) for path, to in wanted.items()]
+    if ceiling_db is not None and not stack.bus.limiter.on:
+        edits.append(SetValue(path="bus/limiter/on", value=True))
+    return Several(name=_said(kick_db, bass_db), edits=tuple(edits)) if edits else None
 
 
 def _said(kick_db: float, bass_db: float) -> str:

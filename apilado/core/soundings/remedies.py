@@ -29,14 +29,13 @@ from apilado.errors import InvalidEdit
 LEAST_WON = 0.2
 """Of the burden of all findings: what is not worth a press is not offered."""
 LOUDEST_CHANGE_LU = 3.0
-QUIETLY_LU = 1.0
-"""A remedy that changes the loudness by no more is preferred."""
+QUIETLY_LU, LOUDNESS_WORTH = 1.0, 0.5
+"""A remedy that changes the loudness by no more is preferred; else a change of 1 LU is worth so much of the burden."""
 MOST_WAYS, MOST_TRIALS = 6, 12
 """How many ways of a finding are tried, and how many renders all that is tried for it may take."""
 MOST_STEPS = 16
-LOUD_RULES = ("headroom",)
-"""Their findings are about loudness itself."""
-LEVEL_RULES = ("headroom", "kick-level")
+HEADROOM = "headroom"
+LEVEL_RULES = (HEADROOM, "kick-level")
 """What moves with everything that is done: mended last, and together with what else is mended if that upsets them."""
 MOST_UPSET, MOST_COMPANIONS = 2, 3
 """How many findings a way may upset to be tried together with ways of theirs, and how many of those."""
@@ -56,6 +55,11 @@ class Findings:
     def burden(self) -> float:
         """How far all of it is from fine."""
         return sum(sounding.burden for sounding in self.soundings)
+
+    @property
+    def too_loud(self) -> bool:
+        """Whether headroom is at fault."""
+        return any(sounding.status == "fault" for sounding in self.of(HEADROOM))
 
     def counted(self, status: Status) -> int:
         """How many there are of a status."""
@@ -101,6 +105,8 @@ class Trial:
     """Those that get worse within their class."""
     worse: tuple[Sounding, ...]
     """A finding of each rule that gets worse by a class."""
+    may_be_quieter: bool
+    """Whether headroom was at fault: then the loudness may change by as much as that takes."""
     won: float
     """How much of the whole burden it takes away."""
     loudness_lu: float
@@ -218,18 +224,20 @@ class Workbench:
         Raises:
             Overtaken: the token was overtaken before the end.
         """
-        began = self.findings(stack, token)
+        began = kept = self.findings(stack, token)
         steps: list[Trial] = []
         while True:
             measures = self.measured(stack, token)
             now = found_in(measures, _check(token))
+            if kept.too_loud:
+                kept = now  # what headroom takes, it takes; from then on the loudness stays
             left: list[Verdict] = []
             step: Trial | None = None
             for own in sorted(now.soundings, key=lambda each: (SEVERITY[each.status], each.id in LEVEL_RULES)):
                 if own.status == "fine" or len(steps) == MOST_STEPS:
                     continue
                 verdict = self.verdict(measures, now, own, token)
-                if verdict.remedy is not None and self._keeps_loudness(began, verdict.remedy):
+                if verdict.remedy is not None and _keeps_loudness(kept, verdict.remedy):
                     step = verdict.remedy
                     break
                 left.append(_too_loud(verdict) if verdict.remedy is not None else verdict)
@@ -239,11 +247,10 @@ class Workbench:
             told(step)
             stack = step.stack
 
-    @staticmethod
-    def _keeps_loudness(began: Findings, trial: Trial) -> bool:
-        if any(sounding.status == "fault" for rule in LOUD_RULES for sounding in began.of(rule)):
-            return True
-        return abs(trial.findings.loudness_lkfs - began.loudness_lkfs) <= LOUDEST_CHANGE_LU
+
+def _keeps_loudness(kept: Findings, trial: Trial) -> bool:
+    """Whether the loudness stays about what it was."""
+    return kept.too_loud or abs(trial.findings.loudness_lkfs - kept.loudness_lkfs) <= LOUDEST_CHANGE_LU
 
 
 class _Attempts:
@@ -268,7 +275,7 @@ class _Attempts:
                 return Verdict(own, trial)
         offered = [trial for trial in tried if acceptable(trial, own)]
         if offered:
-            return Verdict(own, max(offered, key=lambda trial: (_mended(trial, own), trial.won)))
+            return Verdict(own, max(offered, key=lambda trial: (_mended(trial, own), _worth(trial))))
         return Verdict(own, None, _why_not(tried, own))
 
     def tried(self, edit: Edit) -> Trial | None:
@@ -300,12 +307,21 @@ class _Attempts:
             for way in _first(upset.ways() if upset is not None and upset.ways else (), MOST_COMPANIONS):
                 again = self.both(trial, way)
                 if again is not None and acceptable(again, own):
-                    return again
+                    return again if _mended(again, own) else self.furthered(again)
                 if again is not None and len(again.worse) < len((better or trial).worse):
                     better = again
             if better is None:
                 break
             trial = better
+        return trial
+
+    def furthered(self, trial: Trial) -> Trial:
+        """A way that helps and does not mend, with another way of its own finding on top of it, if that mends."""
+        now = found_in(self.workbench.measured(trial.stack, self.token), _check(self.token)).like(self.own)
+        for way in _first(now.ways() if now is not None and now.ways else (), 1):
+            again = self.both(trial, way)
+            if again is not None and acceptable(again, self.own) and _mended(again, self.own):
+                return again
         return trial
 
     def both(self, trial: Trial, more: Edit | None) -> Trial | None:
@@ -353,6 +369,7 @@ def compared(edit: Edit, title: str, changed: Stack, before: Findings, after: Fi
         mends=tuple(mends),
         costs=tuple(costs),
         worse=tuple(worse),
+        may_be_quieter=before.too_loud,
         won=before.burden - after.burden,
         loudness_lu=after.loudness_lkfs - before.loudness_lkfs if heard else 0.0,
     )
@@ -376,7 +393,7 @@ def _check(token: Token | None) -> Callable[[], None]:
 
 def acceptable(trial: Trial, own: Sounding) -> bool:
     """Whether a trial may be offered as the remedy of a finding."""
-    loud = own.id in LOUD_RULES or abs(trial.loudness_lu) <= LOUDEST_CHANGE_LU
+    loud = own.id == HEADROOM or trial.may_be_quieter or abs(trial.loudness_lu) <= LOUDEST_CHANGE_LU
     return _helped(trial, own) and not trial.worse and trial.won >= LEAST_WON and loud
 
 
@@ -384,9 +401,17 @@ def _helped(trial: Trial, own: Sounding) -> bool:
     return any(change.before.key == own.key for change in trial.mends) or trial.findings.like(own) is None
 
 
+def _worth(trial: Trial) -> float:
+    """What a trial is worth among others: what it wins, less what it changes of the loudness."""
+    return trial.won - LOUDNESS_WORTH * abs(trial.loudness_lu)
+
+
 def _mended(trial: Trial, own: Sounding) -> bool:
-    left = trial.findings.like(own)
-    return left is None or left.status == "fine"
+    """Whether its own finding is fine; of levels, whether all of them are."""
+    left = [trial.findings.like(own)]
+    if own.id in LEVEL_RULES:
+        left += [each for rule in LEVEL_RULES for each in trial.findings.of(rule)]
+    return all(each is None or each.status == "fine" for each in left)
 
 
 def _first(ways: Iterable[Edit | None], most: int) -> Iterator[Edit]:

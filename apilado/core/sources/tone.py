@@ -15,7 +15,16 @@ from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Curve, Value
 from apilado.core.dsp.envelopes import CUT_MS, DECAY_NEPERS, adsr, rising
-from apilado.core.dsp.oscillators import MovingPulse, MovingTone, Shape, add_tone, cycle_table, harmonics_below
+from apilado.core.dsp.oscillators import (
+    MovingPulse,
+    MovingTone,
+    Shape,
+    add_tone,
+    cycle_table,
+    harmonics_below,
+    shape_harmonics,
+    with_overrides,
+)
 from apilado.core.dsp.stereo import mixed_at
 from apilado.core.notes import Run, voice_notes, voice_runs
 from apilado.core.parameters import choice, integer, number, numbers, parts
@@ -25,6 +34,8 @@ from apilado.core.sources.voice import Envelope
 from apilado.core.units import beats_to_seconds, cents_to_ratio, db_to_gain, midi_to_hz
 
 MOST_HARMONICS = 64
+FAINT = 1e-3
+"""Of the strongest harmonic: what is weaker leaves a gap."""
 TICKS_PER_BEAT = 960
 """Chance tells places apart that lie as far from one another."""
 
@@ -80,6 +91,12 @@ class Tone(Part):
     def ratio(self) -> float:
         """Frequency relative to the note."""
         return float(2.0**self.octave * cents_to_ratio(100.0 * self.semitones + self.cents))
+
+    def apart(self) -> float:
+        """How far apart its first harmonics lie at most, in fundamentals: 2 where every other one is missing."""
+        sizes = np.abs(with_overrides(shape_harmonics(self.shape, 16, pulse_width=self.pulse_width), self.harmonics))
+        heard = np.flatnonzero(sizes > FAINT * np.max(sizes, initial=0.0)) + 1
+        return float(np.max(np.diff(heard, prepend=0), initial=1.0))
 
     def player(
         self, track_hz: float | NDArray[np.float64], rate_hz: int, widths: NDArray[np.float64] | None = None
