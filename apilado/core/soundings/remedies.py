@@ -264,6 +264,8 @@ class _Attempts:
 
     def verdict(self) -> Verdict:
         own, tried = self.own, list[Trial]()
+        if own.status == "fine":
+            return Verdict(own, None, "There is nothing to mend: it is fine.")
         for way in _first(own.ways() if own.ways else (), MOST_WAYS):
             trial = self.tried(way)
             if trial is None:
