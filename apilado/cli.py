@@ -25,6 +25,9 @@ if TYPE_CHECKING:
     from apilado.core.sources.base import AssetLoader
     from apilado.web.security import Doors
 
+SWITCH_SECONDS = 0.001
+"""How long a thread that tries remedies may keep one that answers an edit waiting for the interpreter."""
+
 
 def parser() -> argparse.ArgumentParser:
     """The parser of all commands."""
@@ -127,6 +130,7 @@ def _serve(given: argparse.Namespace) -> int:
 
     allowed = tuple(name.strip() for name in given.allow_host.split(",") if name.strip())
     check_doors(given.host, allowed)
+    sys.setswitchinterval(SWITCH_SECONDS)
     listener = listening(given.host, given.port)
     port = listener.getsockname()[1]
     workspace = Workspace(given.data, cache_bytes=given.cache_mib * 2**20)

@@ -7,7 +7,7 @@ import zipfile
 
 from apilado.core.formats.midi_files import write_midi
 from apilado.core.notes import Note
-from tests.browser.page import HERE, BrowserCase
+from tests.browser.page import HERE, MENDING_MS, BrowserCase
 from tests.support import noise, sine, wav
 
 
@@ -225,6 +225,13 @@ class SoundingsTest(BrowserCase):
         page = self.bench("Lock Gate")
         page.locator("#soundings .sounding.is-fault [data-show]").first.click()
         page.wait_for_selector("#passage .shown-beat, #passage .shown-band", state="attached")
+        # A hand that comes down has the trials wait, and they go on after it; each is tried once.
+        asked = []
+        page.on("request", lambda request: asked.append(request.url.rsplit("/", 1)[1]))
+        page.wait_for_selector("#soundings .remedy .waiting", timeout=MENDING_MS)
+        page.click("#meter")
+        page.wait_for_selector("#soundings .remedy:not([data-tried])", state="detached", timeout=MENDING_MS)
+        self.assertIn("pause", asked)
         # A remedy says what it does; what it promises is what is measured after it.
         even = self.remedied(page, ".is-fault[data-id=sub-even]")
         told = page.locator("#soundings [data-id=sub-even] .remedy-line").inner_text()

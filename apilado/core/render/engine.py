@@ -18,7 +18,7 @@ from apilado.core.render.cache import DEFAULT_LIMIT_BYTES, StageCache
 from apilado.core.render.stage import Stage
 from apilado.errors import Overtaken
 
-BEHIND_NICENESS = 5
+BEHIND_NICENESS = 10
 
 
 class Token:
@@ -51,7 +51,7 @@ class Engine:
         self.cache = StageCache(cache_bytes)
         self.pool = ThreadPoolExecutor(threads or os.cpu_count() or 2, thread_name_prefix="render")
         self._behind = ThreadPoolExecutor(
-            threads or os.cpu_count() or 2, thread_name_prefix="behind", initializer=_step_back
+            max(1, (threads or os.cpu_count() or 2) - 1), thread_name_prefix="behind", initializer=_step_back
         )
         self._running: dict[bytes, Event] = {}
         self._lock = Lock()

@@ -41,6 +41,8 @@ from apilado.web.sheets.sheet import TABS, sheet_sections, tab_of
 router = APIRouter(prefix="/stacks/{stack_id}")
 SILENT_DB = -100.0
 MOST_ASKED = 12
+BEHIND = ("remedy", "mending")
+"""What is tried behind what is heard."""
 CHOOSERS = ("Drums", "Ducks", "Buses")
 VALUES_IN_LISTS = ("hits", "note_levels_db", "amounts", "silent_bars")
 """Parts of a document whose length does not change which controls there are."""
@@ -155,9 +157,11 @@ def answer(revision: Revision, view: View, before: Stack | None, notice: str | N
 def edits(request: Request, stack_id: int, posted: EditRequest) -> dict[str, Any]:
     """Does an edit; a stale base is told, not refused, as long as the edit still fits."""
     workspace = workspace_of(request)
+    for purpose in BEHIND:
+        workspace.overtake(purpose, stack_id)  # before the edit: it is to be heard as quickly as without them
     change = edit_from_data(posted.edit)
     done = stacks.edit(workspace, stack_id, change, base=posted.base, gesture=posted.gesture, client=posted.client)
-    for purpose in ("drawings", "plumb", "room", "remedy", "mending"):
+    for purpose in ("drawings", "plumb", "room"):
         workspace.overtake(purpose, stack_id)
     if posted.final:
         workspace.overtake("loop", stack_id)

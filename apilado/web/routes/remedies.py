@@ -46,6 +46,18 @@ def remedy(request: Request, stack_id: int, posted: RemedyRequest) -> dict[str, 
     return {"revision": head.id, "remedy": html}
 
 
+class PauseRequest(Model):
+    """Which page leaves off."""
+
+    client: str = Field(default="", max_length=80)
+
+
+@router.post("/pause", status_code=204)
+def pause(request: Request, stack_id: int, posted: PauseRequest) -> None:
+    """Leaves off trying remedies for a page: a hand is about to edit."""
+    workspace_of(request).newest("remedy", stack_id, posted.client).overtake()
+
+
 @router.get("/mending")
 async def mending(request: Request, stack_id: int, client: str = "") -> StreamingResponse:
     """The plan that mends all, told as it is made: a line of JSON for each remedy found, then one for the whole."""

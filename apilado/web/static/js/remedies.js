@@ -4,11 +4,30 @@ import { get, post, tell } from "./api.js";
 import { handsOff, openDialog } from "./redraw.js";
 
 const OVERTAKEN = 204;
+const AGAIN_MS = 1500;
 
 export class Remedies {
   constructor(bench) {
     this.bench = bench;
     this.asking = null; // what is under way, to be dropped by an edit
+    this.again = null;
+    this.planning = false;
+    // A hand that comes down may be about to edit: what it does is heard sooner if nothing is tried meanwhile.
+    for (const name of ["pointerdown", "keydown"]) document.addEventListener(name, () => this.pause(), true);
+  }
+
+  /** Leaves off trying, and goes on a while later if no edit has come. */
+  pause() {
+    if (!this.asking || this.planning) return;
+    this.drop();
+    post(`${this.bench.url}/pause`, { client: this.bench.client }).catch(() => {});
+    this.later();
+  }
+
+  later() {
+    const revision = this.bench.revision;
+    clearTimeout(this.again);
+    this.again = setTimeout(() => { if (!this.asking && this.bench.revision === revision) this.tryAll(); }, AGAIN_MS);
   }
 
   /** Drops what is under way: the stack is another one now. */
@@ -25,6 +44,7 @@ export class Remedies {
     for (const finding of document.querySelectorAll("#soundings [data-remedy]")) {
       await this.bench.player.idle; // the ear comes first
       if (asking.signal.aborted || !finding.isConnected) return;
+      if (finding.dataset.tried === String(revision)) continue;
       finding.innerHTML = '<p class="waiting">Its remedy is being tried …</p>';
       try {
         const asked = { client: this.bench.client, finding: JSON.parse(finding.dataset.remedy) };
@@ -32,8 +52,14 @@ export class Remedies {
         if (answer.revision !== revision) return;
         await handsOff("soundings");
         finding.innerHTML = answer.remedy;
+        finding.dataset.tried = revision;
       } catch (error) {
-        if (error.name === "AbortError" || error.status === OVERTAKEN) return;
+        if (error.name === "AbortError") return;
+        if (error.status === OVERTAKEN) { // by an edit: if that was refused, the findings are still these
+          if (this.asking === asking) this.asking = null;
+          this.later();
+          return;
+        }
         finding.innerHTML = "";
         const note = document.createElement("p");
         note.className = "section-note";
@@ -47,6 +73,7 @@ export class Remedies {
   /** Shows the plan that mends all, each remedy as it is found. */
   async mendAll() {
     this.drop();
+    this.planning = true;
     const asking = (this.asking = new AbortController());
     openDialog('<h2 id="dialog-title">Mend all</h2><p class="waiting" role="status">Trying remedies, one after the other …</p><ol class="mending-steps"></ol><div class="button-row"><button type="button" class="btn" data-close>Stop</button></div>');
     const dialog = document.getElementById("dialog");
@@ -57,6 +84,7 @@ export class Remedies {
     } catch (error) {
       if (error.name !== "AbortError") tell(error.message, { fault: true });
     }
+    this.planning = false;
     if (this.asking === asking) this.asking = null;
     if (!asking.signal.aborted) dialog.addEventListener("close", () => this.tryAll(), { once: true });
     else this.tryAll();
