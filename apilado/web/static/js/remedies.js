@@ -5,6 +5,7 @@ import { handsOff, openDialog } from "./redraw.js";
 
 const OVERTAKEN = 204;
 const AGAIN_MS = 1500;
+const UNTRIED = '<p class="section-note">Its remedy has not been tried yet.</p>';
 
 export class Remedies {
   constructor(bench) {
@@ -54,7 +55,10 @@ export class Remedies {
         finding.innerHTML = answer.remedy;
         finding.dataset.tried = revision;
       } catch (error) {
-        if (error.name === "AbortError") return;
+        if (error.name === "AbortError") {
+          finding.innerHTML = UNTRIED;
+          return;
+        }
         if (error.status === OVERTAKEN) { // by an edit: if that was refused, the findings are still these
           if (this.asking === asking) this.asking = null;
           this.later();
