@@ -56,6 +56,26 @@ class CommandsTest(FolderCase):
         status, text, _ = run("import", slipway, "--data", self.folder / "data")
         self.assertEqual((status, "'Slipway' is on the shelf" in text), (0, True))
 
+    def test_check_mends_and_writes_what_it_mended(self):
+        gate, mended = self.folder / "lock-gate.apilado", self.folder / "mended.apilado"
+        before = gate.read_bytes()
+        status, text, _ = run("check", gate, "--mend", "--write", mended)
+        self.assertEqual(status, 0)
+        self.assertGreaterEqual(text.count("mend   "), 5)
+        self.assertIn("LUFS before", text)
+        self.assertEqual(gate.read_bytes(), before)
+        self.assertEqual(run("check", mended)[0], 0)
+        status, text, _ = run("check", mended, "--mend", "--json")
+        plan = json.loads(text)
+        self.assertEqual((status, list(plan)), (0, ["steps", "left", "loudness_lkfs"]))
+        for given, complaint in (
+            (("--mend", "--write", mended), "is there already; --force writes over it"),
+            (("--mend", "--write", self.folder / "x.wav"), "is written as .json or, with its audio, as .apilado"),
+            (("--write", self.folder / "y.json"), "--write goes with --mend"),
+        ):
+            status, _, said = run("check", mended, *given)
+            self.assertEqual((status, complaint in said), (2, True), said)
+
     def test_a_json_finds_its_assets_beside_it(self):
         bundle = rope_walk()
         (self.folder / "assets").mkdir()

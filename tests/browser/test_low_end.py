@@ -1,6 +1,10 @@
 """The low end through the interface: borders, sub, mono, Plumb; while the loop plays."""
 
-from tests.browser.page import BrowserCase
+import json
+import random
+import re
+
+from tests.browser.page import MENDING_MS, BrowserCase
 from tests.browser.test_listening import follows
 
 
@@ -160,3 +164,60 @@ class FixAllTest(LowEndCase):
         page.click("#undo")  # one step
         self.settled(page)
         self.assertGreaterEqual(page.locator("#soundings .sounding.is-fault").count(), len(set(kinds)))
+
+
+FLAWS = (
+    {"op": "set", "path": "kick/level_db", "value": -24.0},
+    {"op": "set", "path": "bus/level_db", "value": 9.0},
+    {"op": "set", "path": "bus/mono_below_hz", "value": 0.0},
+    {"op": "set", "path": "layers/{sub}/mono", "value": False},
+    {"op": "set", "path": "layers/{upper}/polarity", "value": "inverted"},
+    {"op": "set", "path": "layers/{upper}/delay_ms", "value": 4.0},
+    {"op": "transpose", "semitones": -12},
+    {"op": "add-point", "to": "layers/{upper}", "point": {"kind": "bell", "frequency_hz": 316.0, "gain_db": 14.0}},
+    {"op": "add-point", "to": "layers/{upper}", "point": {"kind": "bell", "frequency_hz": 3000, "gain_db": 18, "q": 9}},
+)
+
+
+class FlawedTest(LowEndCase):
+    """Three random flaws added to each demo stack: *Mend all* ends as it says."""
+
+    def setUp(self):
+        for name in self.stacks:
+            self.addCleanup(self.undo_all, name)
+
+    def test_what_the_plan_shows_is_what_is_measured_after_it(self):
+        chance = random.Random(7)
+        for name in ("Slipway", "Lock Gate", "Rope Walk"):
+            with self.subTest(stack=name):
+                layers = sorted(self.document(name)["layers"], key=lambda layer: layer["span"]["first"])
+                for flaw in chance.sample(FLAWS, 3):
+                    said = json.dumps(flaw).replace("{sub}", layers[0]["id"]).replace("{upper}", layers[-1]["id"])
+                    base = self.server.plan(self.stacks[name])["revision"]
+                    posted = {"edit": json.loads(said), "base": base, "view": {}}
+                    self.server.ask(f"/stacks/{self.stacks[name]}/edits", posted)
+                page = self.bench(name)
+                page.click("#mend-all")
+                page.wait_for_selector("#dialog button:has-text('Close')", timeout=MENDING_MS)
+                summary = page.locator("#dialog p").first.inner_text()
+                faults, looks = map(int, re.search(r"become (\d+) and (\d+)", summary).groups())
+                loudness = float(re.search(r"→ (−?[\d.]+) LUFS", summary)[1].replace("−", "-"))
+                step = page.locator("#dialog .mending-steps li").last
+                last = step.inner_text().removeprefix(step.locator("strong").inner_text())
+                promised = re.findall(r"(?:^|;|cost of|,) *([^;,→]+?) −?[\d.]+ [^;,→]*→ (−?[\d.]+)", last)
+                page.locator("#dialog .btn-fix").click()
+                self.settled(page)
+                self.assertEqual(page.locator("#soundings .sounding.is-fault").count(), faults)
+                self.assertEqual(page.locator("#soundings .sounding.is-look").count(), looks)
+                meter = page.locator("#meter").inner_text()
+                self.assertAlmostEqual(float(meter.split(" ")[0].replace("−", "-")), loudness, delta=0.3)
+                self.assertTrue(promised, last)
+                page.evaluate("document.querySelector('.fine-soundings')?.setAttribute('open', '')")
+                for title, value in promised:
+                    lines = page.locator(f"#soundings .sounding-line:has(strong:text-is('{title}')) .number")
+                    shown = [float(text.split(" ")[0].replace("−", "-")) for text in lines.all_inner_texts()]
+                    self.assertTrue(shown, (name, title, last))
+                    wanted = float(value.replace("−", "-"))
+                    self.assertLess(min(abs(each - wanted) for each in shown), 0.31, (name, title, value, shown))
+                page.close()
+        self.assertEqual(self.complaints, [])

@@ -136,7 +136,7 @@ class FieldsTest(CarvingWebCase):
 
     def test_refusals_name_the_fault(self):
         for path, value, words in (
-            ("duckers/duck/amounts/sub", 3, "amount"),
+            ("duckers/duck/amounts/sub", 3, "Share of Duck for sub runs from 0 to 1; 3 was not taken"),
             ("duckers/gone/amounts/sub", 1, "There is nothing at"),
             ("duckers/duck/silent_bars", "two", "takes a number, not 'two'"),
             ("duckers/duck/trigger", "ghost", "there is no trigger 'ghost'"),

@@ -28,6 +28,8 @@ def place_name(stack: Stack, path: str) -> str:
         # The only EQ of a path is not named where one of its points is.
         only = place + 1 < len(parts) and isinstance(reached, Equaliser) and len(eqs_in(holder)) == 1
         name = "" if only else _name(part, holder, reached)
+        if isinstance(holder, dict) and parts[place - 1] == "amounts":
+            return f"{' of '.join(names)} for {layer_name(part, stack)}"
         if name:
             names.insert(0, name)
     if isinstance(steps[-2], BaseModel) and not _name(

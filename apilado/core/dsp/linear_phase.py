@@ -167,7 +167,7 @@ def mono_low(border_hz: float, rate_hz: int) -> Taps:
 
 LOWEST_MONO_HZ = 5.0
 """A mono border below this is none."""
-MONO_HOP_MS = 10.0
+MONO_HOP_MS = 4.0
 
 
 def mono_below(audio: Audio, border_hz: Value, *, rate_hz: int, looped: bool) -> Audio:

@@ -303,6 +303,7 @@ class StagesTest(unittest.TestCase):
         layers = (Layer(id="a"), Layer(id="b", source=many, path=path_of(SoftClip(oversampling=8))))
         graph = graph_of(plain_stack(layers=layers))
         self.assertIsNone(dearest_layer(graph, token.spent))
+        engine.run([graph_of(plain_stack(layers=layers, tempo_bpm=110.0)).output])  # the kernels are loaded by then
         engine.run([graph.output], token)
         name, share = dearest_layer(graph, token.spent)
         self.assertEqual(name, "b")
