@@ -39,6 +39,7 @@ export class Remedies {
 
   /** Tries the remedies of the findings that are shown, the worst first. */
   async tryAll() {
+    if (this.planning) return; // the plan is asked for: what it finds is more
     this.drop();
     const asking = (this.asking = new AbortController());
     const revision = this.bench.revision;
@@ -87,6 +88,7 @@ export class Remedies {
       for await (const line of linesOf(response.body)) this.show(JSON.parse(line));
     } catch (error) {
       if (error.name !== "AbortError") tell(error.message, { fault: true });
+      else if (dialog.open) this.show({ overtaken: true });
     }
     this.planning = false;
     if (this.asking === asking) this.asking = null;
@@ -104,7 +106,8 @@ export class Remedies {
       body.querySelector(".mending-steps").append(item);
     }
     if (plan) body.innerHTML = plan;
-    if (error || overtaken) body.querySelector(".waiting").textContent = error ?? "The stack was changed meanwhile.";
+    const waiting = body.querySelector(".waiting");
+    if ((error || overtaken) && waiting) waiting.textContent = error ?? "The stack was changed meanwhile.";
   }
 }
 
