@@ -7,7 +7,7 @@ from pathlib import Path
 
 from playwright.sync_api import sync_playwright
 
-from tests.browser.page import FLAGS
+from tests.browser.page import FLAGS, MENDING_MS
 from tests.server import Server
 
 READY = "#soundings:not(.is-stale) .soundings-head"
@@ -37,6 +37,7 @@ def main(folder: Path) -> None:
             ("bench", "Slipway", False, "2", READY),
             ("bench-night", "Slipway", True, "1", READY),
             ("bench-flawed", "Lock Gate", False, "3", READY),
+            ("mend-all", "Lock Gate", False, "", "#mend-all"),
             ("plumb", "Lock Gate", False, "l", ".plumb-pair"),
             ("low-end", "Slipway", False, "u", ".cycle-drawing"),
             ("mono", "Rope Walk", False, "b", ".width-after"),
@@ -54,6 +55,11 @@ def main(folder: Path) -> None:
             if name == "bench-night":
                 page.click("[data-mode=harmonics]")
             page.wait_for_selector(shown, state="attached")
+            if name == "bench-flawed":
+                page.wait_for_selector("#soundings .btn-fix")
+            if name == "mend-all":
+                page.click("#mend-all")
+                page.wait_for_selector("#dialog .btn-fix", timeout=MENDING_MS)
             if name == "duck":  # last: it is the only one that edits
                 page.click(".fit-duck")
                 page.click("[data-zoom=hit]")
