@@ -395,7 +395,7 @@ def _check(token: Token | None) -> Callable[[], None]:
 
 def acceptable(trial: Trial, own: Sounding) -> bool:
     """Whether a trial may be offered as the remedy of a finding."""
-    loud = own.id == HEADROOM or trial.may_be_quieter or abs(trial.loudness_lu) <= LOUDEST_CHANGE_LU
+    loud = trial.may_be_quieter or abs(trial.loudness_lu) <= LOUDEST_CHANGE_LU
     return _helped(trial, own) and not trial.worse and trial.won >= LEAST_WON and loud
 
 

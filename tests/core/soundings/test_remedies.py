@@ -98,6 +98,10 @@ class TrialTest(unittest.TestCase):
             quieter = trial([own], [finding(rule, "fine", 0.0)], own, loudness=(-10.0, -19.0))
             self.assertEqual(acceptable(quieter, own), taken)
             self.assertIn("−9.0 LU", quieter.sentence)
+        slight = finding("headroom", "look", 1.5)
+        self.assertFalse(
+            acceptable(trial([slight], [finding("headroom", "fine", 0.0)], slight, loudness=(-10.0, -19.0)), slight)
+        )
 
 
 class RemedyTest(unittest.TestCase):
