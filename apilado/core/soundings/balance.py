@@ -14,7 +14,7 @@ from apilado.core.measure.stem import StemMeasures, fold_down_loss_db
 from apilado.core.soundings.carving import bell_edit, point_edit, rise_of_curve, target_curve
 from apilado.core.soundings.comparison import curve_of_target
 from apilado.core.soundings.further import HARSH_LEAST_DB, peaks
-from apilado.core.soundings.levels import level_ways
+from apilado.core.soundings.levels import CEILING_DB, level_ways
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding
 from apilado.core.units import power_to_db
@@ -164,20 +164,20 @@ def headroom(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     if measures.output_loudness.dc > WORST_DC:
         status = "fault"
         text += f" It carries a constant offset of {100.0 * measures.output_loudness.dc:.1f} %."
-    ways = partial(_headroom_ways, measures, limits.look)
+    ways = partial(_headroom_ways, measures)
     return [rule.sounding(status, peak, limit, "bus", text, ways=ways)]
 
 
-def _headroom_ways(measures: Measures, ceiling_db: float) -> Iterator[Edit | None]:
+def _headroom_ways(measures: Measures) -> Iterator[Edit | None]:
     """Levels, jointly; against a constant offset a high-pass first."""
     if measures.output_loudness.dc > WORST_DC:
         yield point_edit(measures.stack, "bus", {"kind": "high-pass", "frequency_hz": 20.0, "slope_db_per_octave": 12})
-    yield from level_ways(measures, peak_db=ceiling_db)
+    yield from level_ways(measures)
 
 
 RULES = (
     Rule("mud", "250–400 Hz", "dB", Limits(3.0, 9.0), "common practice", mud),
     Rule("harsh", "Harsh peaks", "dB", Limits(6.0, 12.0), "common practice", harsh),
     Rule("fold-down", "Mono", "dB", Limits(1.0, 3.0), "common practice", fold_down),
-    Rule("headroom", "Headroom", "dBTP", Limits(-1.0, 0.0), "EBU R 128: at most −1 dBTP", headroom),
+    Rule("headroom", "Headroom", "dBTP", Limits(CEILING_DB, 0.0), "EBU R 128: at most −1 dBTP", headroom),
 )

@@ -27,8 +27,10 @@ MOST_LIMITED_DB = 4.0
 LEAST_DB = 0.05
 
 
-def level_ways(measures: Measures, *, peak_db: float = CEILING_DB) -> Iterator[Several | None]:
-    """Ways to bring the kick to its place over the bass, and the mix under its peak."""
+def level_ways(measures: Measures) -> Iterator[Several | None]:
+    """Ways to bring the kick to its place over the bass, and the mix under the peak that the stack allows."""
+    own = measures.stack.limits.get("headroom")
+    peak_db = CEILING_DB if own is None or own.look is None else own.look
     value = measures.kick_over_bass_db
     short = 0.0 if value is None or KICK_OVER_BASS_DB[0] <= value <= KICK_OVER_BASS_DB[1] else AIM_DB - value
     shares = (1.0, 0.5, 0.0) if short else (0.0,)
