@@ -14,11 +14,12 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from functools import cache
 from types import MappingProxyType
-from typing import Any, Literal, Union
+from typing import Any, ClassVar, Literal, Union
 
 from pydantic import BaseModel, ConfigDict, Field
 from pydantic.config import JsonDict
 
+from apilado.core.sketch import Sketch
 from apilado.core.units import HIGHEST_MIDI, midi_to_name, name_to_midi
 
 Scale = Literal["linear", "log"]
@@ -29,9 +30,28 @@ class Model(BaseModel):
 
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
+    leading: ClassVar[tuple[str, ...]] = ()
+    """The parameters that matter first, where they are not the first that are declared."""
+
+    def unused(self) -> tuple[str, ...]:
+        """The parameters that do nothing at present."""
+        return ()
+
+    def in_words(self) -> str:
+        """Its values in a few words: the first that matters, and of the next those that are not as they began."""
+        names = [name for name in leading_of(type(self)) if name not in self.unused()]
+        told = {p.name: p for p in parameters_of(type(self))}
+        shown = names[:1] + [name for name in names[1:MOST_TOLD] if getattr(self, name) != told[name].default]
+        return ", ".join(told[name].told(getattr(self, name), named=name not in names[:1]) for name in shown)
+
+    def sketch(self) -> Sketch | None:
+        """What it does, in a drawing the size of a word; None where there is nothing to draw."""
+        return None
+
 
 Kind = Literal["number", "integer", "choice", "switch", "text", "numbers", "map", "pitch", "reference"]
-Among = Literal["drums", "layers"]
+Among = Literal["drums", "layers", "sounds"]
+"""Sounds are drums by what a ducker names them, and layers by their addresses."""
 
 
 @dataclass(frozen=True)
@@ -71,6 +91,17 @@ class Parameter:
         text = f"{value + self.first:.{self._digits()}f}"
         return text.rstrip("0").rstrip(".") if "." in text else text
 
+    def told(self, value: Any, *, named: bool = False) -> str:
+        """A value in a sentence, with its unit; with its name too if asked, where it has no unit to tell it by."""
+        if self.kind == "switch":
+            return f"{self.label.lower()} {'on' if value else 'off'}" if named else "on" if value else "off"
+        if self.kind in ("number", "integer", "pitch") and isinstance(value, int | float):
+            gap = "" if self.unit[:1] in TIGHT_UNITS else " "
+            said = f"{self.shown(value)}{gap}{self.unit}".strip().replace("-", "−")
+            name = self.label if self.label.isupper() else self.label.lower()
+            return f"{name} {said}" if named and not self.unit else said
+        return next((label for choice, label in self.choices if choice == value), str(value)[:60])
+
     def parsed(self, value: Any) -> Any:
         """The value that is meant: a text is read as the field shows it, anything else as it lies in a document.
 
@@ -106,6 +137,14 @@ class Parameter:
             # Near the bottom of a long range a step is more than a hand can feel: finer ones are kept there.
             step = min(step, 10.0 ** (math.floor(math.log10(within)) - FINE_DIGITS))
         return min(max(round(round(within / step) * step, 6), self.low), self.high)
+
+    def share(self, value: float) -> float:
+        """Where a value lies in the range, 0 to 1, as its slider shows it."""
+        if self.scale == "log":
+            found = math.log(max(value, self.low) / self.low) / math.log(self.high / self.low)
+        else:
+            found = (value - self.low) / (self.high - self.low)
+        return min(max(found, 0.0), 1.0)
 
     def each(self) -> Parameter:
         """Of several numbers: what one of them is."""
@@ -172,6 +211,9 @@ class Parameter:
 
 
 FINE_DIGITS = 2
+MOST_TOLD, MOST_LEADING = 4, 5
+TIGHT_UNITS = (":", "°", "×")
+"""Units that stand right behind their number."""
 SWITCHED = MappingProxyType({"true": True, "on": True, "false": False, "off": False})
 
 
@@ -251,9 +293,9 @@ def number_map(
 
 
 def reference(*, among: Among, label: str) -> Any:
-    """The id of a drum or of another layer, chosen from those that are there."""
+    """The id of a drum or of another layer, or either, chosen from those that are there."""
     extra: JsonDict = {"label": label, "kind": "reference", "among": among}
-    return Field(max_length=40, json_schema_extra=extra)
+    return Field(max_length=60, json_schema_extra=extra)
 
 
 def group(begin: Callable[[], Any], *, label: str) -> Any:
@@ -359,6 +401,13 @@ def parameters_of(model: type[BaseModel]) -> tuple[Parameter, ...]:
         else:
             found.append(Parameter(kind="text", **common))
     return tuple(found)
+
+
+@cache
+def leading_of(model: type[Model]) -> tuple[str, ...]:
+    """The parameters of a model that matter first: those it says, else the first that it declares."""
+    declared = [p.name for p in parameters_of(model) if p.kind in ("number", "integer", "choice", "pitch", "reference")]
+    return tuple(name for name in model.leading if name in declared) or tuple(declared[:MOST_LEADING])
 
 
 def tagged_union(models: tuple[type[BaseModel], ...]) -> Any:

@@ -6,6 +6,7 @@ from apilado.core.document.addresses import content_of, find, joined, parted
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits_pattern import ReplaceHit, ReplaceNote
 from apilado.core.document.edits_values import SetValue
+from apilado.core.document.movement import Movement
 from apilado.core.document.stack import Stack
 from apilado.core.notes import Note
 
@@ -39,6 +40,24 @@ def hit_of(stack: Stack, key: str) -> tuple[str, float] | None:
     """(drum, beat) of the hit with a key, if it is still there."""
     drums = {name: stack.drum(name).hits for name in stack.drum_names()}
     return next(((name, hit) for name, hits in drums.items() for hit in hits if hit_key(name, hit) == key), None)
+
+
+def course_key(movement_id: str, place: int) -> str:
+    """The key of a point of the course of a movement."""
+    return f"course:{movement_id}:{place}"
+
+
+def course_item(stack: Stack, key: str) -> tuple[Movement, int] | None:
+    """(movement, place) of the point of a course with a key, if it is still there."""
+    return next(
+        (
+            (movement, place)
+            for movement in stack.movements
+            for place in range(len(getattr(movement.shape, "points", ())))
+            if course_key(movement.id, place) == key
+        ),
+        None,
+    )
 
 
 def note_path(note: Note) -> str:

@@ -10,11 +10,12 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from apilado.core.document.addresses import get
+from apilado.core.document.addresses import get, within
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits_values import SetValue
 from apilado.core.document.naming import numbered
 from apilado.core.measure.bands import NOMINAL_THIRDS, band_centres
+from apilado.core.parts import Part
 from apilado.core.soundings.comparison import balance_against_piece, balance_against_target
 from apilado.core.soundings.fitting import GAP_SHARE, fitted_duck, longest_recovering
 from apilado.core.soundings.low_end import fold_down_bands
@@ -48,13 +49,12 @@ def buses(measures: Measures, selected: str) -> dict[str, Any]:
     shared = selected == "shared"
     bus = stack.shared if shared else stack.bus
     meters = []
-    stages = graph.buses.get(selected)
-    for path, reduced in stages.treated if stages else ():
-        treatment, reduction = get(stack, path), measures.run(reduced)
+    for path, passed in graph.passed.items():
+        reduction = measures.run(passed.reduction) if passed.reduction and within(path, selected) else None
         if reduction is not None:
-            meters.append(_meter(numbered(bus.path, treatment).capitalize(), reduction))
-    if stages is not None and stages.limited is not None:
-        meters.append(_meter("Limiter", measures.run(stages.limited)))
+            part = get(stack, path)
+            name = numbered(bus.path, part).capitalize() if isinstance(part, Part) else "Limiter"
+            meters.append(_meter(name, reduction))
     return {
         "meters": meters,
         "over_db": measures.kick_over_bass_db,

@@ -14,8 +14,10 @@ from apilado.core.document.editing import Edit
 from apilado.core.document.edits import apply
 from apilado.core.document.stack import Stack
 from apilado.core.parameters import Parameter
+from apilado.core.sketch import Sketch
 from apilado.core.units import midi_to_name
 from apilado.errors import InvalidEdit
+from apilado.web.drawings.svg import points, tag
 
 ENVIRONMENT = Environment(
     loader=FileSystemLoader(Path(__file__).parent / "templates"),
@@ -26,6 +28,7 @@ ENVIRONMENT = Environment(
 )
 
 
+SKETCH_WIDTH, SKETCH_HEIGHT = 34.0, 16.0
 PLAIN = Parameter("", "number", "", None)
 
 
@@ -47,8 +50,19 @@ def does(edit: Edit, stack: Stack) -> str:
         return ""
 
 
+def drawn(sketch: Sketch) -> str:
+    """A drawing the size of a word."""
+    heights = sketch.heights
+    across = (SKETCH_WIDTH - 2.0) / max(1, len(heights) - 1)
+    line = points(
+        (1.0 + index * across, 1.0 + (1.0 - float(v)) * (SKETCH_HEIGHT - 2.0)) for index, v in enumerate(heights)
+    )
+    size = {"width": SKETCH_WIDTH, "height": SKETCH_HEIGHT}
+    return tag("svg", tag("polyline", points=line), class_="sketch", role="img", aria_label=sketch.what, **size)
+
+
 ENVIRONMENT.globals.update(
-    version=__version__, formatted=formatted, measured=measured, note_name=midi_to_name, does=does
+    version=__version__, drawn=drawn, formatted=formatted, measured=measured, note_name=midi_to_name, does=does
 )
 ENVIRONMENT.filters["svg"] = Markup
 

@@ -34,7 +34,7 @@ class WebCase(unittest.TestCase):
 
     def type(self, path, value, *, selected, item="", status=200):
         """Puts a value into the control at a path of a sheet, as the page does: with the edit that the control carries."""
-        sheet = self.client.get(f"/stacks/{self.stack_id}/sheet?selected={selected}&item={item}").text
+        sheet = self.client.get(f"/stacks/{self.stack_id}/sheet?selected={selected}&item={item}&opened=*").text
         controls = [a for _, a in Structure(sheet).tags if a.get("data-path") == path and "data-makes" in a]
         self.assertTrue(controls, f"there is no control for {path}")
         edit = {**json.loads(controls[-1]["data-makes"]), controls[-1]["data-named"]: value}
@@ -42,7 +42,7 @@ class WebCase(unittest.TestCase):
 
     def choose(self, path, shown, *, selected):
         """Chooses from the menu at a path of a sheet."""
-        sheet = self.client.get(f"/stacks/{self.stack_id}/sheet?selected={selected}").text
+        sheet = self.client.get(f"/stacks/{self.stack_id}/sheet?selected={selected}&opened=*").text
         menu = sheet.split(f'id="f-{path}" data-menu')[1].split("</select>")[0]
         options = dict(re.findall(r'<option value="([^"]*)"[^>]*>([^<]*)<', menu))
         return self.edit(json.loads(html.unescape(next(value for value, text in options.items() if text == shown))))

@@ -16,7 +16,9 @@ from tests.web.case import Structure, WebCase
 
 class CarvingWebCase(WebCase):
     def sheet(self, selected, item=""):
-        answer = self.client.get(f"/stacks/{self.stack_id}/sheet", params={"selected": selected, "item": item})
+        answer = self.client.get(
+            f"/stacks/{self.stack_id}/sheet", params={"selected": selected, "item": item, "opened": "*"}
+        )
         self.assertEqual(answer.status_code, 200, answer.text)
         return answer.text
 

@@ -229,7 +229,7 @@ class HardUseTest(WebCase):
         self.edit({"op": "set", "path": "kick/clip_db", "value": 9.0})
         self.assertEqual(self.client.get(f"/stacks/{self.stack_id}/loop").status_code, 200)
         self.assertEqual(self.client.get(f"/stacks/{self.stack_id}/card").status_code, 200)
-        sheet = self.client.get(f"/stacks/{self.stack_id}/sheet?selected=kick")
+        sheet = self.client.get(f"/stacks/{self.stack_id}/sheet?selected=kick&opened=*")
         self.assertIn('data-path="kick/sound/start_ms"', sheet.text)
         drawn = self.client.post(f"/stacks/{self.stack_id}/drawings", json={"client": "a", "view": {}})
         self.assertEqual(drawn.status_code, 200)

@@ -50,7 +50,9 @@ class PagesTest(WebCase):
 
         paths = {
             a.get("data-path")
-            for _, a in Structure(self.client.get(f"/stacks/{self.stack_id}/sheet?selected=layer:mid").text).tags
+            for _, a in Structure(
+                self.client.get(f"/stacks/{self.stack_id}/sheet?selected=layer:mid&opened=*").text
+            ).tags
         }
         rows = {a.get("data-path") for _, a in Structure(self.client.get(f"/stacks/{self.stack_id}/layers").text).tags}
         for parameter in parameters_of(Layer):

@@ -215,6 +215,20 @@ def forget(data: Data, path: str) -> None:
     data["pairs"] = [pair for pair in data["pairs"] if not any(within(pair[end], path) for end in ("dip", "lift"))]
 
 
+def addresses_in(model: BaseModel, holder: str = "") -> Iterator[str]:
+    """The addresses of every part in a model that has an id."""
+    for name, value in model:
+        here = joined(holder, name)
+        if isinstance(value, BaseModel):
+            yield from addresses_in(value, here)
+        elif isinstance(value, tuple):
+            for each in value:
+                called = _id_of(each) if isinstance(each, BaseModel) else None
+                if called is not None:
+                    yield joined(here, called)
+                    yield from addresses_in(each, joined(here, called))
+
+
 def repeated(model: BaseModel) -> Iterator[str]:
     """The addresses that two members of one list have, anywhere in a model."""
     for trail in _repeated(model, ()):

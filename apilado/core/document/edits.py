@@ -24,9 +24,18 @@ from apilado.core.document.edits_borders import (
 )
 from apilado.core.document.edits_carving import AddPair, AddPoint, CopyPoint
 from apilado.core.document.edits_layers import AddLayer, MoveLayer, RemoveLayer, SetDrumSound, SetSource
+from apilado.core.document.edits_movements import (
+    AddMovement,
+    CopyMovement,
+    DrawSteps,
+    PullCourse,
+    PullTravel,
+    ShapeMovement,
+)
 from apilado.core.document.edits_pattern import ReplaceHit, ReplaceNote, SetBars, SetPattern, TransposePattern
 from apilado.core.document.edits_values import (
     AddPart,
+    CopyPart,
     MovePart,
     RemovePart,
     SetHarmonic,
@@ -68,6 +77,13 @@ EDITS: tuple[type[Edit], ...] = (
     AddPart,
     RemovePart,
     MovePart,
+    CopyPart,
+    AddMovement,
+    ShapeMovement,
+    PullCourse,
+    DrawSteps,
+    PullTravel,
+    CopyMovement,
     SetHarmonic,
     AddPoint,
     AddPair,
@@ -98,6 +114,13 @@ AnyEdit = Annotated[
     | AddPart
     | RemovePart
     | MovePart
+    | CopyPart
+    | AddMovement
+    | ShapeMovement
+    | PullCourse
+    | DrawSteps
+    | PullTravel
+    | CopyMovement
     | SetHarmonic
     | AddPoint
     | AddPair

@@ -72,6 +72,12 @@ class RemoveLayer(Edit):
                     f"'{layers[index]['name']}' cannot go: '{other['name']}' takes its sound from it. "
                     f"Give '{other['name']}' another source first."
                 )
+        for movement in data["movements"]:
+            if movement["shape"].get("trigger") == f"layers/{self.layer}":
+                raise InvalidEdit(
+                    f"'{layers[index]['name']}' cannot go: the movement '{movement['name']}' follows it. "
+                    "Let that follow another sound first."
+                )
         del layers[index]
         forget(data, f"layers/{self.layer}")
 

@@ -16,10 +16,11 @@ from apilado.core.document.addresses import (
     parts_of,
     place_of,
     replace,
+    with_fresh_ids,
     within,
 )
 from apilado.core.document.declarations import beginning, kind_of, kinds_at, list_declared, parameter_at
-from apilado.core.document.editing import Data, Edit
+from apilado.core.document.editing import Data, Edit, carry_movements
 from apilado.core.document.followers import followers_said
 from apilado.core.document.naming import layer_name, place_name, value_text, with_article
 from apilado.core.document.stack import Stack
@@ -84,6 +85,8 @@ class AddPart(Edit):
     part: Data
     held: bool = False
     """Whether numbers beyond their ranges are held at the end of them: a hand has put it there."""
+    after: str = Field(default="", max_length=200)
+    """The address of the member behind which it is put; else it comes last."""
 
     def meant(self, stack: Stack) -> AddPart:
         declared = list_declared(stack, self.path)
@@ -95,7 +98,10 @@ class AddPart(Edit):
         return self.model_copy(update={"part": held_within(model, self.part)}) if self.held else self
 
     def alter(self, data: Data) -> None:
-        list_at(data, self.path).append({"id": new_id(), **self.part})
+        members = list_at(data, self.path)
+        addresses = [joined(self.path, str(each.get("id"))) for each in members]
+        place = addresses.index(self.after) + 1 if self.after in addresses else len(members)
+        members.insert(place, {"id": new_id(), **self.part})
 
     def title(self, before: Stack, after: Stack) -> str:
         return f"Add {added_name(before, self.path, self.part)}"
@@ -159,6 +165,36 @@ class MovePart(Edit):
 
     def title(self, before: Stack, after: Stack) -> str:
         return f"Move {place_name(before, self.path)}"
+
+
+class CopyPart(Edit):
+    """Copies the member of a list at `path` to a list: behind itself where that is its own, else to the end.
+
+    What moves something of it moves the same of the copy.
+    """
+
+    op: Literal["copy-part"] = "copy-part"
+    path: str = Field(min_length=1, max_length=200)
+    to: str = Field(min_length=1, max_length=200)
+
+    def meant(self, stack: Stack) -> CopyPart:
+        _listed_part(stack, self.path, "copied")
+        part, declared = get(stack, self.path), list_declared(stack, self.to)
+        if declared is None or not isinstance(part, declared.kinds):
+            raise InvalidEdit(f"{place_name(stack, self.path)} cannot be copied to '{self.to}'")
+        return self
+
+    def alter(self, data: Data) -> None:
+        members, index = place_of(data, self.path)
+        there, given = list_at(data, self.to), dict[str, str]()
+        copied = with_fresh_ids(members[index], given)
+        there.insert(index + 1 if there is members else len(there), copied)
+        carry_movements(data, self.path, joined(self.to, copied["id"]), given)
+
+    def title(self, before: Stack, after: Stack) -> str:
+        to = owner_of(self.to)
+        where = f" to {before.owner_name(to)}" if to != owner_of(self.path) else ""
+        return f"Copy {place_name(before, self.path)}{where}"
 
 
 def _listed_part(stack: Stack, path: str, done: str) -> None:

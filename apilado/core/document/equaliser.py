@@ -36,11 +36,19 @@ class Point(Part):
     """One point of an EQ. Every kind has a frequency; what else it has, it declares."""
 
     label: ClassVar[str]
+    explains: ClassVar[str] = ""
+    """What it is for, in a line."""
+    leading: ClassVar[tuple[str, ...]] = ("frequency_hz", "gain_db", "q", "slope_db_per_octave")
     kind: str
     on: Annotated[bool, switch(label="On")] = True
     frequency_hz: Annotated[
         Knots, number(low=20.0, high=20000.0, step=0.1, scale="log", unit="Hz", label="Frequency", moves=True)
     ] = 1000.0
+
+    @classmethod
+    def begins(cls) -> dict[str, Any]:
+        """One that is added, as it begins."""
+        return {"kind": cls.model_fields["kind"].default, **cls.first_values}
 
     def sections(self, rate_hz: int) -> Sections:
         """Its filter at a rate; of a point that moves, where it is all the way open."""
@@ -67,6 +75,7 @@ class Bell(_Gained):
     """A dip or a lift around its frequency."""
 
     label: ClassVar[str] = "Bell"
+    explains: ClassVar[str] = "A dip or a lift around a frequency"
     first_values: ClassVar[Mapping[str, Any]] = MappingProxyType({"frequency_hz": 300.0})
     kind: Literal["bell"] = "bell"
 
@@ -78,6 +87,7 @@ class LowShelf(_Gained):
     """A step below its frequency."""
 
     label: ClassVar[str] = "Low shelf"
+    explains: ClassVar[str] = "A step below a frequency"
     first_values: ClassVar[Mapping[str, Any]] = MappingProxyType({"frequency_hz": 120.0})
     kind: Literal["low-shelf"] = "low-shelf"
 
@@ -92,6 +102,7 @@ class HighShelf(_Gained):
     """A step above its frequency."""
 
     label: ClassVar[str] = "High shelf"
+    explains: ClassVar[str] = "A step above a frequency"
     first_values: ClassVar[Mapping[str, Any]] = MappingProxyType({"frequency_hz": 4000.0})
     kind: Literal["high-shelf"] = "high-shelf"
 
@@ -106,6 +117,7 @@ class HighPass(Point):
     """Takes away what lies below its frequency."""
 
     label: ClassVar[str] = "High-pass"
+    explains: ClassVar[str] = "Takes away what lies below"
     first_values: ClassVar[Mapping[str, Any]] = MappingProxyType({"frequency_hz": 35.0})
     kind: Literal["high-pass"] = "high-pass"
     slope_db_per_octave: Annotated[Slope, choice(label="Slope", unit="dB/oct")] = 24
@@ -121,6 +133,7 @@ class LowPass(Point):
     """Takes away what lies above its frequency."""
 
     label: ClassVar[str] = "Low-pass"
+    explains: ClassVar[str] = "Takes away what lies above"
     first_values: ClassVar[Mapping[str, Any]] = MappingProxyType({"frequency_hz": 12000.0})
     kind: Literal["low-pass"] = "low-pass"
     slope_db_per_octave: Annotated[Slope, choice(label="Slope", unit="dB/oct")] = 24
@@ -136,6 +149,7 @@ class Notch(Point):
     """Takes away one frequency altogether."""
 
     label: ClassVar[str] = "Notch"
+    explains: ClassVar[str] = "Takes away one frequency altogether"
     kind: Literal["notch"] = "notch"
     q: Annotated[Knots, number(low=0.5, high=50.0, scale="log", label="Q", moves=True)] = 8.0
 
@@ -150,6 +164,7 @@ class Tilt(Point):
     """Turns the whole balance about its frequency: up above by its gain, down below by as much."""
 
     label: ClassVar[str] = "Tilt"
+    explains: ClassVar[str] = "Turns the whole balance about a frequency"
     kind: Literal["tilt"] = "tilt"
     gain_db: Annotated[Knots, number(low=-12.0, high=12.0, step=0.1, unit="dB", label="Gain", moves=True)] = 0.0
 
@@ -164,6 +179,7 @@ class KeyedBell(_Gained):
     """A bell that opens only while a trigger sounds."""
 
     label: ClassVar[str] = "Keyed bell"
+    explains: ClassVar[str] = "Opens only while a drum sounds"
     first_values: ClassVar[Mapping[str, Any]] = MappingProxyType({"frequency_hz": 110.0})
     kind: Literal["keyed-bell"] = "keyed-bell"
     trigger: Annotated[str, reference(among="drums", label="Trigger")] = "kick"

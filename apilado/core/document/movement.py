@@ -7,18 +7,35 @@ envelope follower and automation (it begins once and is as long as the piece).
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, Annotated, ClassVar, Literal
+import typing
+from types import MappingProxyType
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal
 
 import numpy as np
 from pydantic import Field, field_validator
 
 from apilado.core.clock import Clock
-from apilado.core.dsp.courses import Breakpoints
+from apilado.core.dsp.courses import Breakpoints, along
 from apilado.core.parameters import Model, choice, number, numbers, parts, reference, switch, tagged_union, text
 from apilado.core.parts import Part
+from apilado.core.sketch import SKETCH_POINTS, Sketch
 
 MOST_MOVEMENTS, MOST_TARGETS, MOST_COURSE_POINTS, MOST_STEPS = 32, 16, 128, 64
 SINE_POINTS = 64
+FIRST_STEPS = 8
+Start = Literal["ramp up", "ramp down", "triangle", "sine", "fall", "square", "steps", "random steps", "follow"]
+"""What a movement can begin as."""
+STARTS: tuple[Start, ...] = typing.get_args(Start)
+SIMPLE_POINTS = MappingProxyType(
+    {
+        "ramp up": ((0.0, 0.0, 0.0), (1.0, 1.0, 0.0)),
+        "ramp down": ((0.0, 1.0, 0.0), (1.0, 0.0, 0.0)),
+        "triangle": ((0.0, 0.0, 0.0), (0.5, 1.0, 0.0), (1.0, 0.0, 0.0)),
+        "fall": ((0.0, 1.0, -0.8), (1.0, 0.0, 0.0)),
+        "square": ((0.0, 1.0, 0.0), (0.5, 1.0, 0.0), (0.5, 0.0, 0.0), (1.0, 0.0, 0.0)),
+    }
+)
+"""Place, value and bend of the points of the starting shapes that are not computed."""
 PATH_PATTERN = r"^[a-z0-9_-]+(/[a-z0-9_-]+)+$"
 
 
@@ -43,7 +60,7 @@ class Course(Model):
         raise NotImplementedError
 
     def follows(self) -> str | None:
-        """The drum whose level it follows; None where it has a course of its own."""
+        """The drum whose level it follows, or the address of the layer; None where it has a course of its own."""
         return None
 
 
@@ -66,6 +83,12 @@ class DrawnCourse(Course):
 
     def breakpoints(self) -> Breakpoints:
         return np.array([(point.at, point.value, point.bend) for point in self.points])
+
+    def in_words(self) -> str:
+        return next((name for name in STARTS if self._is(name)), "drawn")
+
+    def _is(self, name: Start) -> bool:
+        return (name == "sine" or name in SIMPLE_POINTS) and self.points == starting_points(name)
 
 
 class StepCourse(Course):
@@ -95,14 +118,21 @@ class StepCourse(Course):
             found += [(index * each, steps[index - 1], 0.0), ((index + self.glide) * each, value, 0.0)]
         return np.array([*found, (1.0, steps[-1], 0.0)])
 
+    def in_words(self) -> str:
+        return f"{len(self.values)} steps"
+
 
 class FollowCourse(Course):
-    """The level of a drum: 0 where it is as far under its peak as the range is wide, 1 at its peak."""
+    """The level of a drum or of a layer: 0 where it is as far under its peak as the range is wide, 1 at its peak.
 
-    label: ClassVar[str] = "Follows a drum"
+    A layer is followed as it sounds behind its path, before its place and the ducks; what follows something in it is
+    left out.
+    """
+
+    label: ClassVar[str] = "Follows a sound"
 
     kind: Literal["follows"] = "follows"
-    trigger: Annotated[str, reference(among="drums", label="Drum")] = "kick"
+    trigger: Annotated[str, reference(among="sounds", label="Sound")] = "kick"
     attack_ms: Annotated[float, number(low=0.0, high=500.0, step=0.1, unit="ms", label="Attack")] = 5.0
     release_ms: Annotated[float, number(low=5.0, high=5000.0, step=1.0, scale="log", unit="ms", label="Release")] = (
         120.0
@@ -111,6 +141,9 @@ class FollowCourse(Course):
 
     def follows(self) -> str | None:
         return self.trigger
+
+    def in_words(self) -> str:
+        return "follows a sound"
 
 
 COURSES: tuple[type[Course], ...] = (DrawnCourse, StepCourse, FollowCourse)
@@ -137,6 +170,16 @@ class Movement(Part):
     """A course, when it begins, how long it takes, and what it moves."""
 
     label: ClassVar[str] = "Movement"
+
+    leading: ClassVar[tuple[str, ...]] = (
+        "length_beats",
+        "length_ms",
+        "rate_hz",
+        "begins",
+        "trigger",
+        "then",
+        "smooth_ms",
+    )
 
     name: Annotated[str, text(label="Name", longest=40)] = "Movement"
     on: Annotated[bool, switch(label="On")] = True
@@ -190,7 +233,22 @@ class Movement(Part):
             idle.append("scaled")
         if self.begins == "free":
             idle.append("then")
+        if self.shape.follows() is not None:
+            idle += [*lengths.values(), "length_in", "begins", "trigger", "then", "scaled"]
         return tuple(idle)
+
+    def in_words(self) -> str:
+        if self.shape.follows() is not None:
+            return self.shape.in_words()
+        beats = f"{self.length_beats:.4g} beat{'' if self.length_beats == 1.0 else 's'}"
+        length = {"beats": beats, "ms": f"{self.length_ms:g} ms", "Hz": f"{self.rate_hz:g} Hz"}[self.length_in]
+        begins = {"note": "on notes", "bar": "on bars", "hit": "on hits", "once": "once", "free": "runs on"}
+        return f"{self.shape.in_words()}, {length}, {begins[self.begins]}"
+
+    def sketch(self) -> Sketch | None:
+        if self.shape.follows() is not None:
+            return None
+        return Sketch("course", along(self.shape.breakpoints(), np.linspace(0.0, 1.0, 2 * SKETCH_POINTS)))
 
     @property
     def repeats(self) -> bool:
@@ -208,14 +266,19 @@ class Movement(Part):
 
 def starting_points(name: str) -> tuple[CoursePoint, ...]:
     """The points that a starting shape fills in: 'ramp up', 'ramp down', 'triangle', 'sine', 'fall' or 'square'."""
-    simple = {
-        "ramp up": ((0.0, 0.0, 0.0), (1.0, 1.0, 0.0)),
-        "ramp down": ((0.0, 1.0, 0.0), (1.0, 0.0, 0.0)),
-        "triangle": ((0.0, 0.0, 0.0), (0.5, 1.0, 0.0), (1.0, 0.0, 0.0)),
-        "fall": ((0.0, 1.0, -0.8), (1.0, 0.0, 0.0)),
-        "square": ((0.0, 1.0, 0.0), (0.5, 1.0, 0.0), (0.5, 0.0, 0.0), (1.0, 0.0, 0.0)),
-    }
     if name == "sine":
         turns = [index / SINE_POINTS for index in range(SINE_POINTS + 1)]
         return tuple(CoursePoint(at=turn, value=0.5 + 0.5 * math.sin(2.0 * math.pi * turn)) for turn in turns)
-    return tuple(CoursePoint(at=at, value=value, bend=bend) for at, value, bend in simple[name])
+    return tuple(CoursePoint(at=at, value=value, bend=bend) for at, value, bend in SIMPLE_POINTS[name])
+
+
+def starting_course(start: Start, *, seed: int = 1, follows: str = "kick") -> dict[str, Any]:
+    """The course that a movement begins with, as it lies in a document."""
+    if start == "follow":
+        return FollowCourse(trigger=follows).model_dump(mode="json")
+    if start == "steps":
+        return StepCourse(values=(0.5,) * FIRST_STEPS).model_dump(mode="json")
+    if start == "random steps":
+        drawn = np.random.default_rng(seed).random(FIRST_STEPS)
+        return StepCourse(values=tuple(round(float(value), 3) for value in drawn)).model_dump(mode="json")
+    return DrawnCourse(points=starting_points(start)).model_dump(mode="json")

@@ -46,13 +46,7 @@ def with_article(what: str) -> str:
 
 def value_text(parameter: Parameter | None, value: Any) -> str:
     """A value as its field shows it, with its unit; nothing where it is no single value."""
-    if parameter is None or isinstance(value, dict | list | tuple):
-        return ""
-    if parameter.kind == "switch":
-        return "on" if value else "off"
-    if parameter.kind in ("number", "integer", "pitch") and isinstance(value, int | float):
-        return f"{parameter.shown(value)} {parameter.unit}".strip().replace("-", "−")
-    return next((label for choice, label in parameter.choices if choice == value), str(value)[:60])
+    return "" if parameter is None or isinstance(value, dict | list | tuple) else parameter.told(value)
 
 
 def numbered(members: tuple[Any, ...], part: Any) -> str:

@@ -19,6 +19,9 @@ class Points(Model):
 
     points: tuple[AnyPoint, ...] = parts("EQ point", most=MOST_POINTS)
 
+    def in_words(self) -> str:
+        return f"{len(self.points)} point{'' if len(self.points) == 1 else 's'}" if self.points else "no points"
+
 
 class Split(Part):
     """Where the layer is cut to its band: what stands before it hears the whole sound, what it adds is cut as well."""
@@ -32,6 +35,8 @@ class Equaliser(Part, Points):
     """An EQ: points that stand still, and points that a drum opens."""
 
     label: ClassVar[str] = "EQ"
+    family: ClassVar[str] = "EQ"
+    explains: ClassVar[str] = "Any number of points: bells, shelves, passes, a tilt, bells that a drum opens"
 
     kind: Literal["eq"] = "eq"
     on: Annotated[bool, switch(label="On")] = True

@@ -74,6 +74,9 @@ def borders_of(crossovers: tuple[Crossover, ...], rate_hz: int) -> tuple[Border,
 class Limiter(Model):
     """The last stage of the bus."""
 
+    reduces: ClassVar[bool] = True
+    """It takes gain, which is measured."""
+
     on: Annotated[bool, switch(label="Limiter")] = True
     ceiling_db: Annotated[float, number(low=-24.0, high=0.0, step=0.1, unit="dB", label="Ceiling", moves=True)] = -1.0
     release_ms: Annotated[float, number(low=5.0, high=1000.0, step=1.0, scale="log", unit="ms", label="Release")] = 80.0
@@ -325,8 +328,10 @@ class Stack(Model):
         names = self.drum_names()
         for movement in self.movements:
             for followed in (movement.trigger, movement.shape.follows()):
-                if followed is not None and followed not in names:
-                    raise ValueError(f"movements/{movement.id}: there is no trigger '{followed}'")
+                if followed is not None and followed not in names and find(self, followed) not in self.layers:
+                    raise ValueError(f"movements/{movement.id}: there is no sound '{followed}' to follow")
+            if movement.trigger not in names:
+                raise ValueError(f"movements/{movement.id}: there is no trigger '{movement.trigger}'")
             for target in movement.targets:
                 where = f"movements/{movement.id}/targets/{target.id}"
                 if not reaches(self, target.path):

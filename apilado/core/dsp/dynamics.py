@@ -31,6 +31,15 @@ def smoothing_coefficient(time_ms: float, rate_hz: int) -> float:
     return math.exp(-1000.0 / (time_ms * rate_hz)) if time_ms > 0.0 else 0.0
 
 
+def static_reduction(
+    levels_db: NDArray[np.float64], threshold_db: float, ratio: float, knee_db: float
+) -> NDArray[np.float64]:
+    """What a compressor takes from steady levels, in dB: eq. 4 of the source, with its quadratic knee."""
+    over, half, slope = levels_db - threshold_db, knee_db / 2.0, 1.0 - 1.0 / ratio
+    bent = slope * np.square(np.clip(over + half, 0.0, None)) / max(2.0 * knee_db, 1e-9)
+    return np.asarray(np.where(over >= half, slope * over, bent))
+
+
 @njit(cache=True, nogil=True, fastmath={"contract"})
 def _reduction_kernel(
     key: Any,

@@ -80,6 +80,12 @@ class StemMeasures:
         return float(np.sum(10.0 ** (self.fine_db[(centres >= low_hz) & (centres <= high_hz)] / 10.0)))
 
 
+def power_of(audio: Audio) -> float:
+    """Mean power over all channels, relative to a full-scale sine: one of amplitude 1 has 1."""
+    flat = audio.reshape(-1)
+    return 2.0 * float(np.dot(flat, flat)) / max(flat.shape[0], 1)
+
+
 def measure_stem(audio: Audio, spectrum: Spectrum) -> StemMeasures:
     """Measures a looped stem of shape (2, frames), given its spectrum."""
     left, right = spectrum.left, spectrum.right
@@ -103,7 +109,6 @@ def measure_stem(audio: Audio, spectrum: Spectrum) -> StemMeasures:
     norm = np.sqrt(left_power * right_power)
     correlation = np.divide(cross, norm, out=np.ones_like(norm), where=norm > 1e-15)
     side_power = np.zeros_like(left_power) if same else np.maximum((left_power + right_power - 2.0 * cross) / 4.0, 0.0)
-    flat = audio.reshape(-1)
     return StemMeasures(
         low=spectrum.below(LOW_TOP_HZ),
         fine_db=power_to_db(fine),
@@ -112,8 +117,8 @@ def measure_stem(audio: Audio, spectrum: Spectrum) -> StemMeasures:
         left_power=left_power,
         right_power=right_power,
         correlation=np.clip(correlation, -1.0, 1.0),
-        peak=float(np.max(np.abs(flat), initial=0.0)),
-        power=2.0 * float(np.dot(flat, flat)) / max(flat.shape[0], 1),
+        peak=float(np.max(np.abs(audio), initial=0.0)),
+        power=power_of(audio),
     )
 
 

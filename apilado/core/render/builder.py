@@ -14,71 +14,22 @@ from apilado.core.document.kick import Drum
 from apilado.core.document.layer import Layer
 from apilado.core.document.path import AnyStep, Equaliser, Split
 from apilado.core.document.stack import Limiter, Stack
-from apilado.core.notes import Note
 from apilado.core.render import steps
 from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.render.moves import Moved, Moves, moving
+from apilado.core.render.playing import layer_notes, score_of
 from apilado.core.render.stage import Stage, stage
-from apilado.core.sources.base import AssetLoader, Score
-from apilado.core.sources.voice import Voice
-from apilado.core.units import midi_to_hz
-
-Treated = tuple[tuple[str, Stage], ...]
-"""(address, its gain reduction) of each treatment that is on; None is what one without reduction gives."""
+from apilado.core.sources.base import AssetLoader
 
 
 @dataclass(frozen=True)
-class BusStages:
-    """One bus."""
+class Passed:
+    """What a sound went into, and what came out."""
 
-    treated: Treated
-    limited: Stage | None
-    """Gain reduction of its limiter in dB, shape (frames,); None where that is off."""
-    out: Stage
-
-
-def root_of(stack: Stack, layer: Layer) -> Layer:
-    """The layer that a layer's sound begins with: itself, or by way of those whose sound it takes, treated or not."""
-    while (followed := layer.source.follows()) is not None:
-        layer = cast(Layer, stack.layer(followed))
-    return layer
-
-
-def layer_notes(stack: Stack, layer: Layer) -> tuple[Note, ...]:
-    """The notes a layer sounds with: of the layer that its sound begins with, that one's own or the stack's."""
-    notes = root_of(stack, layer).notes
-    return stack.played(notes)
-
-
-def voice_of(stack: Stack, layer: Layer) -> Voice:
-    """The voice that plays a layer's notes: of the layer that its sound begins with, that one's own or the stack's."""
-    return root_of(stack, layer).voice or stack.voice
-
-
-def score_of(stack: Stack, layer: Layer) -> Score:
-    """What the source of a layer plays from; a source that plays no notes has none."""
-    plays = layer.source.plays_notes
-    return Score(
-        notes=layer_notes(stack, layer) if plays else (),
-        transpose=layer.transpose if plays else 0,
-        seed=stack.seed,
-        voice=voice_of(stack, layer),
-        chance=stack.chance,
-    )
-
-
-def expected_hz(stack: Stack, layer: Layer, pitch: int) -> float:
-    """The fundamental that a layer makes of a pitch of the pattern, as its source says."""
-    root = root_of(stack, layer)
-    shift = root.transpose + root.source.shift_st() if root.source.plays_notes else 0.0
-    return float(midi_to_hz(float(pitch + shift))) * root.source.lowest_ratio()
-
-
-def source_root(stack: Stack, layer: Layer) -> Layer:
-    """The layer whose raw source this layer sounds with; itself unless it takes another's source untreated."""
-    while (followed := layer.source.follows(treated=False)) is not None:
-        layer = cast(Layer, stack.layer(followed))
-    return layer
+    before: Stage
+    after: Stage
+    reduction: Stage | None = None
+    """Gain reduction in dB, shape (frames,); it gives None where the part has none."""
 
 
 def summed(parts: Sequence[Stage], frames: int) -> Stage:
@@ -95,6 +46,8 @@ class Builder:
     def __init__(self, stack: Stack, clock: Clock, load: AssetLoader, audition: Audition = WHOLE) -> None:
         self.stack, self.clock, self.load = stack, clock, load
         self.listened = audition.listened(stack)
+        self.passed: dict[str, Passed] = {}
+        """By address, the steps of every path that are on, splits, and the limiters of the buses."""
         self._shaped: dict[str, Stage] = {}
         self._keys: dict[tuple[str, tuple[float, ...]], Stage] = {}
         self.hits = {name: self._hit(name) for name in stack.drum_names()}
@@ -128,7 +81,15 @@ class Builder:
         return self._keys[name, hits]
 
     def _whole_key(self, name: str) -> Stage:
-        """A drum's hits over the whole loop, before its level."""
+        """What is followed over the whole loop: a drum's hits before its level, or a layer behind its path.
+
+        What follows something in that layer is left out of it: so nothing can follow itself.
+        """
+        layer = find(self.stack, name)
+        if isinstance(layer, Layer):
+            still = tuple(each for each in self.stack.movements if each.shape.follows() is None)
+            plain = self.stack.model_copy(update={"movements": still})
+            return Builder(plain, self.clock.whole, self.load).shaped(layer)
         return stage(steps.hits_track, self.hits[name], hits=self.stack.drum(name).hits, clock=self.clock.whole)
 
     def reduction(self, ducker: Ducker, key: Stage) -> Stage:
@@ -170,22 +131,23 @@ class Builder:
             sound = moving(steps.move_point, sound, self.key(bell.trigger), moved=moved, **given)
         return sound
 
-    def along(self, sound: Stage, owner: str, path: Sequence[AnyStep]) -> tuple[Stage, Treated]:
-        """A sound along the path of a layer or a bus; and, on a bus, the reduction of each treatment that is on."""
-        reductions, metered = [], not within(owner, "layers")
+    def along(self, sound: Stage, owner: str, path: Sequence[AnyStep]) -> Stage:
+        """A sound along the path of a layer or a bus."""
         for step in path:
-            address = joined(owner, "path", step.id)
+            address, before, reduction = joined(owner, "path", step.id), sound, None
             if isinstance(step, Split):
                 sound = self.split(sound, cast(Layer, find(self.stack, owner)))
+            elif not step.on:
+                continue
             elif isinstance(step, Equaliser):
                 sound = self.equalised(sound, address, step)
-            elif step.on:
+            else:
                 moved = self.moves.of(address)
                 given = {"treatment": moved.still(step), "clock": self.clock}
-                if metered:
-                    reductions.append((address, moving(steps.reduce, sound, moved=moved, **given)))
+                reduction = moving(steps.reduce, sound, moved=moved, **given)
                 sound = moving(steps.treat, sound, moved=moved, **given)
-        return sound, tuple(reductions)
+            self.passed[address] = Passed(before, sound, reduction)
+        return sound
 
     def source(self, layer: Layer) -> Stage:
         followed = layer.source.follows()
@@ -201,7 +163,7 @@ class Builder:
     def shaped(self, layer: Layer) -> Stage:
         """The source, and all of the layer's path."""
         if layer.id not in self._shaped:
-            self._shaped[layer.id], _ = self.along(self.source(layer), f"layers/{layer.id}", layer.path)
+            self._shaped[layer.id] = self.along(self.source(layer), f"layers/{layer.id}", layer.path)
         return self._shaped[layer.id]
 
     def split(self, sound: Stage, layer: Layer) -> Stage:
@@ -275,28 +237,29 @@ class Builder:
         """The sum of parts."""
         return summed(parts, self.clock.frames)
 
-    def bus(self, bus_input: Stage) -> BusStages:
-        """The bass's own bus."""
+    def bus(self, bus_input: Stage) -> Stage:
+        """The bass behind its own bus."""
         bus = self.stack.bus
-        sound, inputs = self.along(bus_input, "bus", bus.path)
+        sound = self.along(bus_input, "bus", bus.path)
         sound = self.mono_below(sound, "bus", bus.mono_below_hz)
-        return self.finished("bus", sound, inputs, bus.level_db, bus.limiter)
+        return self.finished("bus", sound, bus.level_db, bus.limiter)
 
-    def shared(self, both: Stage) -> BusStages:
-        """What bass and kick go through together."""
+    def shared(self, both: Stage) -> Stage:
+        """Bass and kick behind what they go through together."""
         shared = self.stack.shared
-        sound, inputs = self.along(both, "shared", shared.path)
-        return self.finished("shared", sound, inputs, shared.level_db, shared.limiter)
+        return self.finished("shared", self.along(both, "shared", shared.path), shared.level_db, shared.limiter)
 
-    def finished(self, owner: str, sound: Stage, inputs: Treated, level_db: float, limiter: Limiter) -> BusStages:
+    def finished(self, owner: str, sound: Stage, level_db: float, limiter: Limiter) -> Stage:
         """The end of a bus: its level and its limiter."""
         sound = stage(steps.scale, sound, *self.moves.of(owner, "level_db").curves, level_db=level_db)
         if not limiter.on:
-            return BusStages(inputs, None, sound)
+            return sound
         moved = self.moves.of(f"{owner}/limiter")
         given = {"limiter": moved.still(limiter), "clock": self.clock}
         metered = moving(steps.limit_reduction, sound, moved=moved, **given)
-        return BusStages(inputs, metered, moving(steps.limit, sound, moved=moved, **given))
+        limited = moving(steps.limit, sound, moved=moved, **given)
+        self.passed[f"{owner}/limiter"] = Passed(sound, limited, metered)
+        return limited
 
 
 def _hit_clock(clock: Clock) -> Clock:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from apilado.core.clock import Clock
 from apilado.core.document.stack import Stack
 from apilado.core.render.audition import WHOLE, Audition
-from apilado.core.render.builder import Builder, BusStages
+from apilado.core.render.builder import Builder, Passed
 from apilado.core.render.stage import Stage
 from apilado.core.render.tail import tail_seconds
 from apilado.core.sources.base import AssetLoader
@@ -31,8 +31,10 @@ class Graph:
     keys: dict[str, Stage]
     """The sound that each of those duckers follows, before its level."""
     bus_input: Stage
-    buses: dict[str, BusStages]
-    """'bus', and 'shared' where it is on."""
+    buses: dict[str, Stage]
+    """The sound behind each: 'bus', and 'shared' where it is on."""
+    passed: dict[str, Passed]
+    """By address, the steps of every path that are on, splits, and the limiters of the buses."""
     drums: dict[str, Stage]
     """The kick and the triggers as they sound, muted ones too, by what a ducker names them."""
     hits: dict[str, Stage]
@@ -42,7 +44,7 @@ class Graph:
     @property
     def bass(self) -> Stage:
         """The bass after its bus."""
-        return self.buses["bus"].out
+        return self.buses["bus"]
 
     @property
     def kick(self) -> Stage:
@@ -95,11 +97,11 @@ def build(stack: Stack, clock: Clock, load: AssetLoader, audition: Audition = WH
     audible = tuple(layer.id for layer in audition.layers(stack))
     bus_input = builder.mixed([layers[name] for name in audible])
     buses = {"bus": builder.bus(bus_input)}
-    heard = {"bass": buses["bus"].out, **{name: drums[name] for name in audition.drums(stack)}}
+    heard = {"bass": buses["bus"], **{name: drums[name] for name in audition.drums(stack)}}
     if stack.shared.on:
         both = [heard.pop(name) for name in ("bass", "kick") if name in heard]
         buses["shared"] = builder.shared(builder.mixed(both))
-        heard = {"both": buses["shared"].out, **heard}
+        heard = {"both": buses["shared"], **heard}
     return Graph(
         clock=clock,
         sources={layer.id: builder.source(layer) for layer in stack.layers},
@@ -110,6 +112,7 @@ def build(stack: Stack, clock: Clock, load: AssetLoader, audition: Audition = WH
         keys=keys,
         bus_input=bus_input,
         buses=buses,
+        passed=builder.passed,
         drums=drums,
         hits=builder.hits,
         output=builder.mixed(list(heard.values())),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, TypeVar
@@ -14,8 +15,11 @@ from apilado.core.document.declarations import parameter_at, value_at
 from apilado.core.document.layer import Layer
 from apilado.core.document.movement import Movement, Target
 from apilado.core.document.stack import Stack
+from apilado.core.dsp.curves import Curve
 from apilado.core.notes import Note, voice_notes
+from apilado.core.parameters import Parameter
 from apilado.core.render import steps
+from apilado.core.render.playing import layer_notes
 from apilado.core.render.stage import Stage, stage
 
 P = TypeVar("P", bound=BaseModel)
@@ -85,7 +89,7 @@ class Moves:
             moving = self._targets[path]
             self._curves[path] = stage(
                 steps.curve,
-                *[self._course(movement, path) for movement, _ in moving],
+                *[self.course(movement, path) for movement, _ in moving],
                 base=float(value_at(self.stack, path)),
                 travels=tuple((target.travel, target.both_ways) for _, target in moving),
                 low=parameter.low,
@@ -94,26 +98,28 @@ class Moves:
             )
         return self._curves[path]
 
-    def _course(self, movement: Movement, path: str) -> Stage:
-        smooth = self.clock.samples_in_ms(movement.smooth_ms)
+    def course(self, movement: Movement, path: str) -> Stage:
+        """The stage of where a movement is, 0 to 1, as it moves the value at an address."""
         followed = movement.shape.follows()
         if followed is not None:
-            return stage(
-                steps.follow, self._key(followed), course=movement.shape, smooth_frames=smooth, clock=self.clock
-            )
-        starts, factors = self._begins(movement, path)
-        return stage(
-            steps.course_of,
-            course=movement.shape,
-            starts=starts,
-            factors=factors,
-            length_frames=movement.length_frames(self.clock),
-            repeats=movement.repeats,
-            smooth_frames=smooth,
-            clock=self.clock,
-        )
+            smooth = self.clock.samples_in_ms(movement.smooth_ms)
+            given: dict[str, Any] = {"course": movement.shape, "smooth_frames": smooth, "clock": self.clock}
+            return stage(steps.follow, self._key(followed), **given)
+        return stage(steps.course_of, **self.given(movement, *self.begins(movement, path)))
 
-    def _begins(self, movement: Movement, path: str) -> tuple[tuple[int, ...], tuple[float, ...]]:
+    def given(self, movement: Movement, starts: tuple[int, ...], factors: tuple[float, ...]) -> dict[str, Any]:
+        """What the course of a movement is made from."""
+        return {
+            "course": movement.shape,
+            "starts": starts,
+            "factors": factors,
+            "length_frames": movement.length_frames(self.clock),
+            "repeats": movement.repeats,
+            "smooth_frames": self.clock.samples_in_ms(movement.smooth_ms),
+            "clock": self.clock,
+        }
+
+    def begins(self, movement: Movement, path: str) -> tuple[tuple[int, ...], tuple[float, ...]]:
         """(frames at which a movement begins, by what it is multiplied from each on)."""
         stack, clock = self.stack, self.clock
         factors: dict[int, float] = {}
@@ -130,6 +136,57 @@ class Moves:
             factors = {0: 1.0}
         found = sorted(factors.items())
         return tuple(at for at, _ in found), tuple(factor for _, factor in found)
+
+
+@dataclass(frozen=True)
+class Round:
+    """One repetition of a movement."""
+
+    start_beats: float
+    length_beats: float
+    end_beats: float
+    """Where the next one begins, or the loop ends."""
+
+
+def _quiet(name: str) -> Stage:
+    raise KeyError(name)
+
+
+def _drawn(stack: Stack) -> Moves:
+    """What draws the courses of a stack, round its loop."""
+    clock = Clock(stack.tempo_bpm, stack.beats, stack.sample_rate, looped=True)
+    return Moves(stack, clock, _quiet, lambda layer: layer_notes(stack, layer))
+
+
+def rounds_of(stack: Stack, movement: Movement, path: str) -> tuple[Round, ...]:
+    """Every repetition of a movement of the value at an address over the loop, in order."""
+    moves = _drawn(stack)
+    clock = moves.clock
+    per_beat = clock.loop_frames / clock.beats
+    starts, _ = moves.begins(movement, path)
+    length, found = movement.length_frames(clock), []
+    for start, following in zip(starts, (*starts[1:], clock.loop_frames), strict=True):
+        count = max(1, math.ceil((following - start) / length - 1e-9)) if movement.repeats else 1
+        for number in range(count):
+            begin = start + number * length
+            end = min(begin + length, following) if movement.repeats else following
+            found.append(Round(begin / per_beat, length / per_beat, end / per_beat))
+    return tuple(found)
+
+
+def course_curve(stack: Stack, movement: Movement, path: str) -> Curve:
+    """Where a movement that follows nothing is over the loop, 0 to 1, as it moves the value at an address."""
+    moves = _drawn(stack)
+    starts, factors = moves.begins(movement, path)
+    return steps.course_of(**moves.given(movement, starts, factors))
+
+
+def ends_of(parameter: Parameter, value: float, target: Target) -> tuple[float, float]:
+    """Between which values a target travels, within its range: where its course is at 0, and where it is at 1."""
+    low = -target.travel if target.both_ways else 0.0
+    ends = [value * 2.0**by if parameter.scale == "log" else value + by for by in (low, target.travel)]
+    begin, end = (min(max(each, parameter.low), parameter.high) for each in ends)
+    return begin, end
 
 
 def _factor(movement: Movement, note: Note) -> float:

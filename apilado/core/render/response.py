@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack, borders_of
 from apilado.core.dsp.crossovers import cut, cut_response
-from apilado.core.render.builder import source_root
+from apilado.core.render.playing import source_root
 
 
 @dataclass(frozen=True)

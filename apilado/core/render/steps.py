@@ -128,9 +128,11 @@ def course_of(
 
 
 def follow(key: Audio, *, course: FollowCourse, smooth_frames: int, clock: Clock) -> Curve:
-    """The level of a drum, 0 at the bottom of the range to 1 at its peak."""
+    """The level of a sound, 0 at the bottom of the range to 1 at its peak."""
     detector = Detector(-course.range_db, FOLLOWING_RATIO, 0.1, course.attack_ms, course.release_ms)
     detector = replace(detector, range_db=course.range_db)
+    peak = float(np.max(np.abs(key), initial=0.0))
+    key = key / np.float32(peak) if peak > 0.0 else key
     level = whole_reduction(key, detector, rate_hz=clock.rate_hz, looped=clock.looped) / course.range_db
     at = knots(clock.frames)
     last = level[:1] if clock.looped else level[-1:]

@@ -20,7 +20,7 @@ from apilado.core.dsp.crossovers import Part, cut, in_a_row
 from apilado.core.dsp.dynamics import FORGOTTEN
 from apilado.core.dsp.filters import Sections, settle_frames
 from apilado.core.dsp.linear_phase import LOWEST_MONO_HZ, MONO_HOP_MS, Taps, band_taps, mono_low
-from apilado.core.render.builder import root_of, score_of
+from apilado.core.render.playing import root_of, score_of
 from apilado.core.units import beats_to_seconds
 
 MARGIN_SECONDS = 0.1

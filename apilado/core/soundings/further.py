@@ -14,8 +14,9 @@ from apilado.core.measure.clicks import Click, clicks
 from apilado.core.measure.notes import NoteMeasure, levels_at, measure_notes
 from apilado.core.measure.partsum import PartSum, fine_powers, part_sum
 from apilado.core.measure.resonances import Resonance, resonances
-from apilado.core.render.builder import expected_hz, root_of, summed
+from apilado.core.render.builder import summed
 from apilado.core.render.graph import build
+from apilado.core.render.playing import expected_hz, root_of
 from apilado.core.render.response import Chain, band_edges_hz, chains, whole_response
 from apilado.core.render.stage import Stage, stage
 from apilado.core.soundings.measures import Measures, note_spans, placed_alone, spectrum_stage

@@ -30,9 +30,9 @@ from apilado.core.measure.room_map import RoomMap, room_map
 from apilado.core.measure.spectrum import spectrum_of
 from apilado.core.measure.stem import StemMeasures, measure_stem
 from apilado.core.notes import voice_notes
-from apilado.core.render.builder import expected_hz, layer_notes
 from apilado.core.render.engine import Engine, Token
 from apilado.core.render.graph import Graph, build, clock_of
+from apilado.core.render.playing import expected_hz, layer_notes
 from apilado.core.render.response import band_edges_hz, chains, split_sum, unowned_bands
 from apilado.core.render.stage import Stage, stage
 from apilado.core.sources.base import AssetLoader

@@ -16,7 +16,7 @@ from apilado.core.document.edits_values import AddPart, SetHarmonic, SetValue
 from apilado.core.document.layer import Layer
 from apilado.core.measure.bands import band_centres
 from apilado.core.measure.stem import THIRD
-from apilado.core.render.builder import root_of, source_root
+from apilado.core.render.playing import root_of, source_root
 from apilado.core.soundings.carving import bell_edit, point_edit
 from apilado.core.soundings.further import doubled
 from apilado.core.soundings.measures import Measures

@@ -11,7 +11,7 @@ from apilado.core.document.edits_pattern import TransposePattern
 from apilado.core.document.edits_values import SetValue
 from apilado.core.document.layer import Layer
 from apilado.core.measure.notes import NoteMeasure
-from apilado.core.render.builder import expected_hz, layer_notes, root_of
+from apilado.core.render.playing import expected_hz, layer_notes, root_of
 from apilado.core.soundings.further import notes_after
 from apilado.core.soundings.measures import QUIET_DB, Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding, Status

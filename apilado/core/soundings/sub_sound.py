@@ -10,7 +10,7 @@ from apilado.core.document.edits import AnyEdit, Several
 from apilado.core.document.edits_values import SetHarmonic, SetValue
 from apilado.core.document.layer import Layer
 from apilado.core.measure.fullness import FLATTEST_SINGLE_PEAK, LOWEST_PEAK
-from apilado.core.render.builder import root_of, voice_of
+from apilado.core.render.playing import root_of, voice_of
 from apilado.core.soundings.carving import point_edit
 from apilado.core.soundings.further import sub_clicks
 from apilado.core.soundings.measures import Measures

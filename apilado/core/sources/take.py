@@ -41,6 +41,9 @@ class TakeSource(Source):
     def beginning(cls, stack: Any, layer: Any) -> dict[str, Any]:
         raise InvalidEdit("a take needs its audio: press 'Use an audio file' and choose one")
 
+    def in_words(self) -> str:
+        return self.file_name
+
     def drifts(self) -> tuple[str, ...]:
         return ("'{layer}' is a recording: where it was played against the others in pitch, no setting holds.",)
 

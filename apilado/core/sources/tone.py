@@ -29,11 +29,13 @@ from apilado.core.dsp.stereo import mixed_at
 from apilado.core.notes import Run, voice_notes, voice_runs
 from apilado.core.parameters import choice, integer, number, numbers, parts
 from apilado.core.parts import Part
+from apilado.core.sketch import SKETCH_POINTS, Sketch
 from apilado.core.sources.base import AssetLoader, Score, Source
 from apilado.core.sources.voice import Envelope
 from apilado.core.units import beats_to_seconds, cents_to_ratio, db_to_gain, midi_to_hz
 
 MOST_HARMONICS = 64
+SKETCHED_HARMONICS = 24
 FAINT = 1e-3
 """Of the strongest harmonic: what is weaker leaves a gap."""
 TICKS_PER_BEAT = 960
@@ -44,6 +46,7 @@ class Tone(Part):
     """One wave: a starting shape, with the amplitude of any of its first harmonics set by hand."""
 
     label: ClassVar[str] = "Tone"
+    leading: ClassVar[tuple[str, ...]] = ("shape", "level_db", "octave", "copies", "detune_cents")
 
     shape: Annotated[Shape, choice(label="Shape")] = "saw"
     pulse_width: Annotated[float, number(low=0.02, high=0.98, label="Pulse width", moves=True)] = 0.25
@@ -87,6 +90,27 @@ class Tone(Part):
             if level is not None and not 0.0 <= level <= 2.0:
                 raise ValueError(f"harmonic {index + 1} must be from 0 to 2, not {level}")
         return levels
+
+    def unused(self) -> tuple[str, ...]:
+        """The parameters that do nothing at present."""
+        idle = [] if self.copies > 1 else ["detune_cents", "spread"]
+        return (*idle, *([] if self.shape == "pulse" else ["pulse_width"]))
+
+    def in_words(self) -> str:
+        said = [self.shape if self.copies == 1 else f"{self.shape} ×{self.copies}, ±{self.detune_cents:g} cents"]
+        if self.octave or self.semitones or self.cents:
+            said.append(f"{12 * self.octave + self.semitones + self.cents / 100.0:+g} st")
+        if self.level_db:
+            said.append(f"{self.level_db:g} dB")
+        if any(level is not None for level in self.harmonics):
+            said.append("harmonics of its own")
+        return ", ".join(said).replace("-", "−")
+
+    def sketch(self) -> Sketch:
+        cycle = cycle_table(self.shape, self.pulse_width, self.harmonics, SKETCHED_HARMONICS)
+        at = np.linspace(0.0, len(cycle) - 1, 2 * SKETCH_POINTS) + len(cycle) * self.start_phase_deg / 360.0
+        shown = np.asarray(cycle, np.float64)[np.round(at).astype(int) % len(cycle)]
+        return Sketch("one cycle", 0.5 + shown / (2.0 * max(float(np.max(np.abs(shown))), 1e-9)))
 
     def ratio(self) -> float:
         """Frequency relative to the note."""
@@ -153,6 +177,13 @@ class ToneSource(Source):
     velocity: Annotated[
         float, number(low=0.0, high=1.0, label="Velocity", help="How much of a note's velocity reaches its level")
     ] = 0.5
+
+    def in_words(self) -> str:
+        counted = [f"{tone.shape} ×{tone.copies}" if tone.copies > 1 else tone.shape for tone in self.tones]
+        return " + ".join(counted)
+
+    def sketch(self) -> Sketch:
+        return self.tones[0].sketch()
 
     def tail_seconds(self, score: Score, clock: Clock) -> float:
         played = voice_notes(score.notes, clock.beats)

@@ -27,6 +27,12 @@ class Treatment(Part):
     """One stage of a chain. Subclasses declare a `kind`, parameters, and override `process`."""
 
     label: ClassVar[str]
+    family: ClassVar[str] = "Dynamics"
+    """Under what it is found where treatments are added."""
+    explains: ClassVar[str] = ""
+    """What it is for, in a line."""
+    reduces: ClassVar[bool] = False
+    """Whether it takes gain, which is then measured."""
     on: Annotated[bool, switch(label="On")] = True
 
     def process(self, audio: Audio, clock: Clock) -> Audio:

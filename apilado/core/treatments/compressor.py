@@ -10,8 +10,9 @@ from numpy.typing import NDArray
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Value, least
-from apilado.core.dsp.dynamics import FORGOTTEN, Detector, reduced, whole_reduction
+from apilado.core.dsp.dynamics import FORGOTTEN, Detector, reduced, static_reduction, whole_reduction
 from apilado.core.parameters import choice, number
+from apilado.core.sketch import Sketch, level_inputs, level_sketch
 from apilado.core.treatments.base import Treatment, blended
 from apilado.core.units import beats_to_seconds
 
@@ -33,6 +34,16 @@ class Compressor(Treatment):
     """Feed-forward compressor, both channels turned down together."""
 
     label: ClassVar[str] = "Compressor"
+    reduces: ClassVar[bool] = True
+    explains: ClassVar[str] = "Turns down what is above its threshold, by its ratio"
+    leading: ClassVar[tuple[str, ...]] = (
+        "threshold_db",
+        "ratio",
+        "attack_ms",
+        "release_ms",
+        "release_note",
+        "makeup_db",
+    )
 
     kind: Literal["compressor"] = "compressor"
     threshold_db: Annotated[
@@ -74,6 +85,10 @@ class Compressor(Treatment):
 
     def reduction(self, audio: Audio, clock: Clock) -> NDArray[np.float32]:
         return whole_reduction(audio, self.detector(clock.tempo_bpm), rate_hz=clock.rate_hz, looped=clock.looped)
+
+    def sketch(self) -> Sketch:
+        taken = static_reduction(level_inputs(), least(self.threshold_db), least(self.ratio), self.knee_db)
+        return level_sketch(taken, made_up_db=least(self.makeup_db))
 
     def level_memory_ms(self, clock: Clock) -> float:
         detector = self.detector(clock.tempo_bpm)

@@ -9,9 +9,10 @@ from numpy.typing import NDArray
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
-from apilado.core.dsp.curves import Value, greatest, mapped, per_frame
+from apilado.core.dsp.curves import Value, greatest, least, mapped, per_frame
 from apilado.core.dsp.dynamics import FORGOTTEN, limited, limiter_reduction
 from apilado.core.parameters import number
+from apilado.core.sketch import Sketch, level_inputs, level_sketch
 from apilado.core.treatments.base import Treatment
 from apilado.core.units import db_to_gain
 
@@ -20,6 +21,9 @@ class PeakLimiter(Treatment):
     """Turns up by `gain_db`, then keeps every sample below the ceiling; light reduction evens a sub out."""
 
     label: ClassVar[str] = "Limiter"
+    reduces: ClassVar[bool] = True
+    explains: ClassVar[str] = "Lets nothing over its ceiling; light reduction evens a sub out"
+    leading: ClassVar[tuple[str, ...]] = ("ceiling_db", "gain_db", "release_ms")
 
     kind: Literal["limiter"] = "limiter"
     gain_db: Annotated[Value, number(low=-24.0, high=24.0, step=0.1, unit="dB", label="Gain", moves=True)] = 0.0
@@ -38,6 +42,10 @@ class PeakLimiter(Treatment):
     def reduction(self, audio: Audio, clock: Clock) -> NDArray[np.float32] | None:
         given: dict[str, Any] = {"ceiling_db": self.ceiling_db, "release_ms": self.release_ms}
         return limiter_reduction(self._turned_up(audio), **given, rate_hz=clock.rate_hz, looped=clock.looped)
+
+    def sketch(self) -> Sketch:
+        over = level_inputs() + least(self.gain_db) - least(self.ceiling_db)
+        return level_sketch(np.maximum(over, 0.0), made_up_db=least(self.gain_db))
 
     def level_memory_ms(self, clock: Clock) -> float:
         return FORGOTTEN * self.release_ms

@@ -8,11 +8,12 @@ import numpy as np
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
-from apilado.core.dsp.curves import Curve, Value, mapped, pushed
+from apilado.core.dsp.curves import Curve, Value, least, mapped, pushed
 from apilado.core.dsp.filters import dc_blocker, filtered, settle_frames
 from apilado.core.dsp.oversampling import oversampled
 from apilado.core.dsp.shapers import saturated
 from apilado.core.parameters import choice, number
+from apilado.core.sketch import Sketch, transfer_inputs, transfer_sketch
 from apilado.core.treatments.base import Treatment, blended
 from apilado.core.units import db_to_gain
 
@@ -21,6 +22,9 @@ class Saturation(Treatment):
     """A hyperbolic tangent about a bias: odd harmonics, and even ones as the bias grows. Quiet sound passes at 0 dB."""
 
     label: ClassVar[str] = "Saturation"
+    family: ClassVar[str] = "Drive"
+    explains: ClassVar[str] = "Warms gently; even harmonics with bias, quiet sound passes as it is"
+    leading: ClassVar[tuple[str, ...]] = ("drive_db", "bias", "blend", "output_db")
 
     kind: Literal["saturation"] = "saturation"
     drive_db: Annotated[Value, number(low=0.0, high=24.0, step=0.1, unit="dB", label="Drive", moves=True)] = 4.0
@@ -37,6 +41,11 @@ class Saturation(Treatment):
             wet = wet * (1.0 / gain.per_frame()).astype(np.float32)
         wet = filtered(wet, dc_blocker(clock.rate_hz), looped=clock.looped)
         return blended(audio, wet, blend=self.blend, output_db=self.output_db)
+
+    def sketch(self) -> Sketch:
+        drive = float(db_to_gain(least(self.drive_db)))
+        out = saturated(transfer_inputs(), drive, self.bias)
+        return transfer_sketch(out / max(1.0, float(np.max(np.abs(out)))))
 
     def tail_seconds(self, clock: Clock) -> float:
         return settle_frames(dc_blocker(clock.rate_hz)) / clock.rate_hz

@@ -2,16 +2,25 @@
 
 from __future__ import annotations
 
-import numpy as np
+import math
 
+import numpy as np
+from numpy.typing import NDArray
+
+from apilado.core.document.addresses import find
+from apilado.core.document.movement import Movement
+from apilado.core.document.naming import place_name
 from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.curves import Curve
 from apilado.core.measure.ducking import headroom_won
 from apilado.core.measure.passage import outline
+from apilado.core.render.builder import Builder
 from apilado.core.soundings.measures import Measures
 from apilado.core.units import db_to_gain
+from apilado.web.drawings.lanes import DUCKS, WAVES, Lane, lane_named, lanes_of
 from apilado.web.drawings.plan_passage import reduction_span
 from apilado.web.drawings.svg import label, points, tag
-from apilado.web.drawings.view import LANE_SHARE, View
+from apilado.web.drawings.view import View
 from apilado.web.sheets.ducks import chosen_ducker
 
 HIT_BEATS = 2.0
@@ -21,11 +30,53 @@ HIT_BEATS = 2.0
 def strip(measures: Measures, view: View) -> str:
     """SVG of the waveforms' lane and the ducks' lane."""
     first, last = view.beats(measures.stack)
-    lane = view.strip * LANE_SHARE
+    lane = lane_named(measures.stack, view, WAVES).bottom
     near = last - first <= HIT_BEATS and bool(measures.reductions)
     parts = _hit_waves(measures, view, lane) if near else _waves(measures, view, lane)
-    parts.append(tag("line", class_="lane-line", x1=0, x2=view.passage, y1=lane, y2=lane))
-    return "".join(parts + _ducks(measures, view, lane))
+    parts += _ducks(measures, view, lane_named(measures.stack, view, DUCKS))
+    for each in lanes_of(measures.stack, view):
+        passed = measures.graph.passed.get(each.name)
+        if passed is not None and passed.reduction is not None:
+            parts += _gain(measures, view, each, measures.run(passed.reduction))
+        moved = find(measures.stack, each.name)
+        if isinstance(moved, Movement) and moved.shape.follows() is not None:
+            parts.append(_followed(measures, view, each, moved))
+    return "".join(parts)
+
+
+def _gain(measures: Measures, view: View, lane: Lane, reduction: NDArray[np.float32] | None) -> list[str]:
+    """The gain that the step that is open takes, from nothing at the top of its lane."""
+    if reduction is None:
+        return []
+    span = max(6.0, math.ceil(float(np.max(reduction, initial=0.0)) / 6.0) * 6.0)
+    said = f"{place_name(measures.stack, lane.name)}, 0 to −{span:.0f} dB"
+    return [
+        _trace(measures, view, lane, reduction, span, "reduction"),
+        label(said, view.passage - 6, lane.bottom - 5, class_="grid-label", text_anchor="end"),
+    ]
+
+
+def _followed(measures: Measures, view: View, lane: Lane, moved: Movement) -> str:
+    """The course of a movement that follows a sound."""
+    moves = Builder(measures.stack, measures.clock, measures.load).moves
+    curve: Curve = measures.run(moves.course(moved, moved.targets[0].path))
+    first, last = _frames(measures, view)
+    columns = max(16, int(view.passage))
+    values = np.interp(np.linspace(first, last, columns), curve.at, curve.values)
+    xs = np.linspace(0.0, view.passage, columns)
+    line = points((float(x), lane.y(float(v))) for x, v in zip(xs, values, strict=True))
+    return tag("polyline", class_="course", points=line)
+
+
+def _trace(measures: Measures, view: View, lane: Lane, reduction: NDArray[np.float32], span: float, class_: str) -> str:
+    """A gain reduction hanging from the top of a lane that is as deep as a span of decibels."""
+    frames, columns = _frames(measures, view), max(16, int(view.passage))
+    scale = (lane.bottom - lane.top - 5.0) / span
+    index = np.linspace(frames[0], frames[1] - 1, columns).astype(np.int64)
+    values = np.minimum(reduction[np.clip(index, 0, reduction.shape[0] - 1)], span)
+    trace = [(i * view.passage / (columns - 1), lane.top + 1 + float(v) * scale) for i, v in enumerate(values)]
+    closed = [(0.0, lane.top + 1.0), *trace, (view.passage, lane.top + 1.0)]
+    return tag("polygon", class_=class_, points=points(closed))
 
 
 def _frames(measures: Measures, view: View) -> tuple[int, int]:
@@ -79,20 +130,14 @@ def _hit_waves(measures: Measures, view: View, lane: float) -> list[str]:
     return parts
 
 
-def _ducks(measures: Measures, view: View, lane: float) -> list[str]:
+def _ducks(measures: Measures, view: View, lane: Lane) -> list[str]:
     """The gain reduction of every ducker that is on, the chosen one the strongest."""
-    frames, columns = _frames(measures, view), max(16, int(view.passage))
     span = reduction_span(measures.stack)
-    scale = (view.strip - lane - 5.0) / span
     chosen = chosen_ducker(measures.stack, view.selected)
-    index = np.linspace(frames[0], frames[1] - 1, columns).astype(np.int64)
     parts = []
     for name, reduction in measures.reductions.items():
-        values = np.minimum(reduction[np.clip(index, 0, reduction.shape[0] - 1)], span)
-        trace = [(i * view.passage / (columns - 1), lane + 1 + float(v) * scale) for i, v in enumerate(values)]
-        closed = [(0.0, lane + 1.0), *trace, (view.passage, lane + 1.0)]
         state = "reduction" if chosen is not None and chosen.id == name else "reduction is-other"
-        parts.append(tag("polygon", class_=state, points=points(closed)))
+        parts.append(_trace(measures, view, lane, reduction, span, state))
     said = f"ducks, 0 to −{span:.0f} dB" if measures.reductions else "no duck"
-    parts.append(label(said, view.passage - 6, view.strip - 14, class_="grid-label", text_anchor="end"))
+    parts.append(label(said, view.passage - 6, lane.bottom - 5, class_="grid-label", text_anchor="end"))
     return parts

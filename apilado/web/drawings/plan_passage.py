@@ -15,9 +15,10 @@ from apilado.core.dsp.kicks import CLICK_MS
 from apilado.core.ducks.drawn import DrawnDuck
 from apilado.core.notes import Note
 from apilado.core.units import bar_and_beat, midi_to_hz, midi_to_name
+from apilado.web.drawings.lanes import DUCKS, lane_borders, lane_named, movement_lanes
 from apilado.web.drawings.lines import beat_grid, border_lines, frequency_grid, handle
 from apilado.web.drawings.svg import label, points, tag
-from apilado.web.drawings.view import LANE_SHARE, View
+from apilado.web.drawings.view import View
 from apilado.web.items import hit_key, note_key
 from apilado.web.sheets.ducks import chosen_ducker
 
@@ -49,8 +50,16 @@ def passage(stack: Stack, view: View) -> str:
 
 
 def time_strip(stack: Stack, view: View) -> str:
-    """Beats and hits, to be moved; of a drawn duck, what is pulled."""
-    return beat_grid(stack, view, view.strip) + _hits(stack, view, view.strip, handles=True) + duck_handles(stack, view)
+    """Beats and hits, to be moved; the lanes of movements; of a drawn duck, what is pulled."""
+    return "".join(
+        (
+            beat_grid(stack, view, view.strip),
+            movement_lanes(stack, view),
+            _hits(stack, view, view.strip, handles=True),
+            duck_handles(stack, view),
+            lane_borders(stack, view),
+        )
+    )
 
 
 def _note_names(stack: Stack, view: View) -> str:
@@ -177,8 +186,9 @@ def duck_handles(stack: Stack, view: View) -> str:
     if hit is None:
         return ""
     hold, release = (ms / 60000.0 * stack.tempo_bpm for ms in ducker.shape.times_ms(stack.tempo_bpm))
-    top = view.strip * LANE_SHARE + 1.0
-    depth = min(ducker.shape.depth_db / reduction_span(stack), 1.0) * (view.strip - top - 4.0)
+    lane = lane_named(stack, view, DUCKS)
+    top = lane.top + 1.0
+    depth = min(ducker.shape.depth_db / reduction_span(stack), 1.0) * (lane.bottom - top - 4.0)
     path = f"duckers/{ducker.id}/shape"
     parts = []
     for part, beat, y, name in (
@@ -203,7 +213,8 @@ def duck_handles(stack: Stack, view: View) -> str:
                 data_db=repr(ducker.shape.depth_db),
                 data_lengths=ducker.shape.lengths,
                 data_beat_ms=repr(60000.0 / stack.tempo_bpm),
-                data_top=repr(top / view.strip),
+                data_top=repr(top),
+                data_bottom=repr(lane.bottom - 4.0),
                 data_span=repr(reduction_span(stack)),
                 **handle(f"{ducker.name}: {name}", beat - hit, f"{beat - hit:.2f} beats", 0, 8),
             )

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import itertools
 import math
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import Field
 
@@ -17,8 +18,6 @@ LEVEL_LOW_DB, LEVEL_HIGH_DB = -78.0, -6.0
 GAIN_SPAN_DB, GAIN_SHARE = 24.0, 0.46
 """An EQ gain of GAIN_SPAN_DB lies GAIN_SHARE of the Profile's width off its middle."""
 HARMONIC_LOW_DB, HARMONIC_HIGH_DB = -60.0, 6.0
-LANE_SHARE = 0.66
-"""Of the Time strip's height, for the waveforms; the rest is for the gain reduction."""
 
 
 class View(Audition):
@@ -32,6 +31,12 @@ class View(Audition):
     selected: str = Field(default="piece", max_length=60)
     mode: Literal["eq", "harmonics", "split"] = "eq"
     eq: str = Field(default="", max_length=120, description="Address of the EQ to be pulled, where a part has several")
+    lanes: dict[str, Annotated[float, Field(gt=0.0, le=100.0)]] = Field(
+        default={},
+        max_length=64,
+        description="How high each lane of the Time strip is pulled, by its name",
+    )
+    open: str = Field(default="", max_length=200, description="Address of the step of the path that is open")
     first_beat: float = Field(default=0.0, ge=0.0)
     last_beat: float | None = Field(default=None, gt=0.0)
 
@@ -76,6 +81,12 @@ def band_edges_hz(stack: Stack, layer: Layer) -> tuple[float, float]:
     borders = [crossover.frequency_hz for crossover in stack.crossovers]
     edges = [LOWEST_HZ, *borders, HIGHEST_HZ]
     return edges[layer.span.first], edges[layer.span.last + 1]
+
+
+def band_names(stack: Stack) -> list[str]:
+    """The bands as ranges of frequency."""
+    edges = ["20", *[f"{c.frequency_hz:.0f}" for c in stack.crossovers], "20k"]
+    return [f"{low}–{high} Hz" for low, high in itertools.pairwise(edges)]
 
 
 def layer_state(stack: Stack, layer: Layer, audition: Audition = WHOLE) -> str:

@@ -10,6 +10,7 @@ from fastapi.responses import HTMLResponse
 from pydantic import Field
 
 from apilado.actions import stacks
+from apilado.core.document.addresses import addresses_in, parts_of
 from apilado.core.document.declarations import parameter_at
 from apilado.core.document.edits import edit_from_data
 from apilado.core.document.stack import Stack
@@ -33,10 +34,12 @@ from apilado.web.items import item_after
 from apilado.web.layer_rows import facts, layer_rows, listening, states, texts
 from apilado.web.measured_sheets import MEASURED_SHEETS
 from apilado.web.pages import formatted, page
+from apilado.web.path_levels import moving_shares, path_levels
 from apilado.web.routes.common import audition_of, workspace_of
 from apilado.web.routes.heavy import heavy
 from apilado.web.sheets.base import AUDIO_ACCEPT
-from apilado.web.sheets.sheet import TABS, sheet_sections, tab_of
+from apilado.web.sheets.movements import marks_of, owner_of_selection
+from apilado.web.sheets.sheet import ALL_LINES, TABS, opened_at_first, paths_of, sheet_sections, tab_of
 
 router = APIRouter(prefix="/stacks/{stack_id}")
 SILENT_DB = -100.0
@@ -169,7 +172,16 @@ def edits(request: Request, stack_id: int, posted: EditRequest) -> dict[str, Any
     if done.rebased:
         notice = "This stack was changed in another tab. Your change was done on top of that one."
     told = answer(done.revision, posted.view, None if done.rebased else done.before, notice)
-    return {**told, "item": item_after(change, done.before), "select": part_added(done.before, done.revision.stack)}
+    made = part_made(done.before, done.revision.stack) if told["controls"] else None
+    select = part_added(done.before, done.revision.stack)
+    return {**told, "item": item_after(change, done.before), "select": select, "made": made}
+
+
+def part_made(before: Stack, after: Stack) -> str | None:
+    """The address of the part that an edit added to a list, such as a step; the outermost of several."""
+    known = set(addresses_in(before))
+    made = [each for each in addresses_in(after) if each not in known]
+    return min(made, key=lambda each: (len(parts_of(each)), each), default=None)
 
 
 def part_added(before: Stack, after: Stack) -> str | None:
@@ -243,8 +255,12 @@ def drawings(request: Request, stack_id: int, posted: DrawingsRequest) -> dict[s
     found = sound(measures)
     stacks.keep_summary(workspace, head.id, measures, found)
     alone = loudness_alone(measures, posted.view)
+    owner = owner_of_selection(head.stack, posted.view.selected)
+    told, drawn = path_levels(measures, owner) if owner else ({}, {})
     return {
-        "texts": {"listening": listening(head.stack, posted.view, alone)},
+        "texts": {"listening": listening(head.stack, posted.view, alone), **told},
+        "path": drawn,
+        "moving": moving_shares(head.stack, measures, owner) if owner else {},
         "revision": head.id,
         "measured": measured(measures, posted.view),
         "soundings": page(request, "_partials/soundings.html", soundings=found, stack=head.stack, rules=RULE_LIMITS),
@@ -285,12 +301,15 @@ def sheet(
     stack_id: int,
     selected: str = "piece",
     item: str = "",
+    opened: str | None = None,
     heard: Audition = Depends(audition_of),  # noqa: B008
 ) -> HTMLResponse:
-    """The controls of what is selected."""
+    """The controls of what is selected; of a path, those of the lines that are opened ('*': of all)."""
     workspace = workspace_of(request)
     stack = workspace.stacks.head(stack_id).stack
     name, sections = sheet_sections(stack, selected, item)
+    shown = opened_at_first(sections) if opened is None else frozenset(opened.split(","))
+    marked = paths_of(sections, shown)
     partial, values = "", {}
     if name.partition(":")[0] in MEASURED_SHEETS:
         partial, make = MEASURED_SHEETS[name.partition(":")[0]]
@@ -306,6 +325,9 @@ def sheet(
             tab=tab_of(name),
             tabs=TABS,
             sections=sections,
+            opened=shown,
+            every=ALL_LINES in shown,
+            marks=marks_of(stack, marked, shown),
             first=first,
             partial=partial,
             values=values,

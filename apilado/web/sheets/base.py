@@ -9,7 +9,8 @@ from pydantic import BaseModel
 
 from apilado.core.document.addresses import joined, owner_of
 from apilado.core.document.stack import Stack
-from apilado.core.parameters import Parameter, parameters_of
+from apilado.core.parameters import Model, Parameter, leading_of, parameters_of
+from apilado.core.sketch import Sketch
 
 AUDIO_ACCEPT = ".wav,.aif,.aiff,.flac,.ogg,.mp3"
 HITS_ACCEPT = f".mid,.midi,{AUDIO_ACCEPT}"
@@ -59,12 +60,45 @@ class Action:
 
 
 @dataclass(frozen=True)
+class Line:
+    """What is seen of a part while it is shut; it is opened there."""
+
+    address: str
+    words: str = ""
+    sketch: Sketch | None = None
+    switch: Field | None = None
+    """Whether it is on, where it can be off."""
+    measured: bool = False
+    """Whether the level behind it is measured."""
+    earlier: dict[str, Any] | None = None
+    later: dict[str, Any] | None = None
+    list_path: str = ""
+    """The list in which it can be moved to another place; '' where its order is not heard."""
+    place: int = 0
+
+
+@dataclass(frozen=True)
+class Add:
+    """Something that can be added, in a menu."""
+
+    label: str
+    family: str
+    explains: str
+    edit: dict[str, Any]
+
+
+@dataclass(frozen=True)
 class Section:
-    """A titled group of fields and actions."""
+    """A titled group of fields and actions; with a line, one that is opened and shut."""
 
     title: str
     fields: tuple[Field, ...] = ()
     actions: tuple[Action, ...] = ()
+    rest: tuple[Field, ...] = ()
+    """Fields that are unfolded by a word."""
+    line: Line | None = None
+    adds: tuple[Add, ...] = ()
+    adds_title: str = ""
     folded: bool = False
     note: str = ""
     key: str = ""
@@ -79,7 +113,7 @@ def fields_of(
     Args:
         stack: where references are chosen from; without it they are left out.
     """
-    unused: tuple[str, ...] = model.unused() if hasattr(model, "unused") else ()
+    unused: tuple[str, ...] = model.unused() if isinstance(model, Model) else ()
     return tuple(
         Field(joined(path, p.name), p if stack is None else among(stack, p, path), getattr(model, p.name))
         for p in parameters_of(type(model))
@@ -89,12 +123,33 @@ def fields_of(
     )
 
 
+MOST_AT_ONCE = 6
+"""So many fields are shown without unfolding."""
+
+
+def first_and_rest(model: BaseModel, fields: tuple[Field, ...]) -> tuple[tuple[Field, ...], tuple[Field, ...]]:
+    """(the fields that matter first, those that are unfolded by a word)."""
+    if len(fields) <= MOST_AT_ONCE or not isinstance(model, Model):
+        return fields, ()
+    leading = leading_of(type(model))
+    first = tuple(each for each in fields if each.parameter.name in leading)
+    return first, tuple(each for each in fields if each not in first)
+
+
+def switch_of(fields: tuple[Field, ...]) -> tuple[Field | None, tuple[Field, ...]]:
+    """(the field of whether a part is on, the others)."""
+    switch = next((each for each in fields if each.parameter.name == "on"), None)
+    return switch, tuple(each for each in fields if each is not switch)
+
+
 def among(stack: Stack, parameter: Parameter, path: str) -> Parameter:
     """A parameter of a part at a path; a reference as a choice of what is there."""
     if parameter.kind != "reference":
         return parameter
     others = [(each.id, each.name) for each in stack.layers if f"layers/{each.id}" != owner_of(path)]
-    found = others if parameter.among == "layers" else list(stack.drum_names().items())
+    drums = list(stack.drum_names().items())
+    sounds = [*drums, *((f"layers/{each.id}", each.name) for each in stack.layers)]
+    found = {"layers": others, "drums": drums, "sounds": sounds}[parameter.among or "drums"]
     return replace(parameter, kind="choice", choices=tuple(found))
 
 

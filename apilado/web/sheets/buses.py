@@ -5,9 +5,10 @@ from __future__ import annotations
 from typing import Any
 
 from apilado.core.document.carving import FROM_PIECE
-from apilado.core.document.stack import Stack
-from apilado.web.sheets.base import AUDIO_ACCEPT, Action, Section, fields_of
-from apilado.web.sheets.layers import path_section
+from apilado.core.document.stack import Limiter, Stack
+from apilado.web.sheets.base import AUDIO_ACCEPT, Action, Line, Section, fields_of, switch_of
+from apilado.web.sheets.layers import adding, path_lines
+from apilado.web.sheets.movements import movement_lines, place_words
 
 
 def bus_chooser(selected: str) -> Section:
@@ -26,10 +27,19 @@ def bus_sections(stack: Stack) -> tuple[Section, ...]:
     """Everything of the bus."""
     return (
         bus_chooser("bus"),
-        Section("Bus", fields_of(stack.bus, "bus")),
-        path_section(stack, "bus"),
-        Section("Limiter", fields_of(stack.bus.limiter, "bus/limiter")),
+        *path_lines(stack, "bus"),
+        Section("Place", fields_of(stack.bus, "bus"), line=Line("bus/place", place_words(stack.bus)), key="bus/place"),
+        limiter_section(stack.bus.limiter, "bus/limiter"),
+        *movement_lines(stack, "bus"),
+        adding(stack, "bus"),
     )
+
+
+def limiter_section(limiter: Limiter, path: str) -> Section:
+    """The limiter at the end of a bus."""
+    switch, fields = switch_of(fields_of(limiter, path))
+    line = Line(path, limiter.in_words(), switch=switch, measured=True)
+    return Section("Limiter", fields, line=line, key=path)
 
 
 def shared_sections(stack: Stack) -> tuple[Section, ...]:
@@ -40,8 +50,10 @@ def shared_sections(stack: Stack) -> tuple[Section, ...]:
     return (
         bus_chooser("shared"),
         own,
-        path_section(stack, "shared"),
-        Section("Limiter", fields_of(stack.shared.limiter, "shared/limiter")),
+        *path_lines(stack, "shared"),
+        limiter_section(stack.shared.limiter, "shared/limiter"),
+        *movement_lines(stack, "shared"),
+        adding(stack, "shared"),
     )
 
 

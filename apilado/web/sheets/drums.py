@@ -5,9 +5,10 @@ from __future__ import annotations
 from types import MappingProxyType
 
 from apilado.core.document.addresses import joined
-from apilado.core.document.kick import KICK_SOUNDS
+from apilado.core.document.kick import KICK_SOUNDS, Drum
 from apilado.core.document.stack import MOST_TRIGGERS, Stack
-from apilado.web.sheets.base import AUDIO_ACCEPT, HITS_ACCEPT, Action, Section, fields_of
+from apilado.web.sheets.base import AUDIO_ACCEPT, HITS_ACCEPT, Action, Line, Section, fields_of
+from apilado.web.sheets.movements import movement_lines, place_words
 from apilado.web.sheets.parts import pairs_asked, part_section
 
 SIXTEENTH = 0.25
@@ -70,21 +71,37 @@ def drum_sections(stack: Stack, selected: str) -> tuple[Section, ...]:
     return (
         Section("Drums", (), tuple(chooser), note="A muted trigger ducks and keys without being heard."),
         Section(
-            stack.drum_names()[name],
-            fields_of(drum, path, *own),
-            remove,
-            note=f"Used by {users}: it cannot be removed." if users and name != "kick" else "",
-        ),
-        Section(
-            f"Sound: {label.lower()}",
+            "Source",
             fields_of(sound, f"{path}/sound", without=("file_name",)),
             tuple(actions),
             note=f"File: {sound.file_name}" if sound.kind == "sample" else "",
+            line=Line(f"{path}/sound", sound.file_name if sound.kind == "sample" else label.lower()),
+            key=f"{path}/sound",
         ),
-        Section("Shape", fields_of(drum, path, "attack_db", "sustain_db", "clip_db")),
-        _hits_section(stack, name, path),
+        Section(
+            "Shape",
+            fields_of(drum, path, "attack_db", "sustain_db", "clip_db"),
+            line=Line(f"{path}/shape", shape_words(drum)),
+            key=f"{path}/shape",
+        ),
         part_section(stack, drum.eq, joined(path, "eq"), "EQ"),
+        _hits_section(stack, name, path),
+        Section(
+            "Place",
+            fields_of(drum, path, *own),
+            remove,
+            note=f"Used by {users}: it cannot be removed." if users and name != "kick" else "",
+            line=Line(f"{path}/place", place_words(drum)),
+            key=f"{path}/place",
+        ),
+        *movement_lines(stack, path),
     )
+
+
+def shape_words(drum: Drum) -> str:
+    """What is done to each hit, in a few words."""
+    told = (("attack", drum.attack_db), ("sustain", drum.sustain_db), ("clip", drum.clip_db))
+    return ", ".join(f"{name} {value:+g} dB".replace("-", "−") for name, value in told if value) or "as it is"
 
 
 def _users(stack: Stack, name: str) -> str:
@@ -121,6 +138,8 @@ def _hits_section(stack: Stack, name: str, path: str) -> Section:
         "Hits",
         fields_of(drum, path, "hits"),
         (*moves, *copies, Action("From a MIDI file or an audio loop", upload=f"hits:{name}", accept=HITS_ACCEPT)),
+        line=Line(f"{path}/hits", f"{len(within)} hits"),
+        key=f"{path}/hits",
         note=f"{len(within)} hits. Double-click in the Time strip adds one; drag moves it; Delete removes it.",
         children=(Section("Patterns", (), patterns, folded=True),),
     )

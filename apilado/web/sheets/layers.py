@@ -1,56 +1,55 @@
-"""The sheet of a layer."""
+"""The sheet of a layer: its path, a line for each step."""
 
 from __future__ import annotations
 
 from dataclasses import replace
 from typing import Any
 
-from apilado.core.document.addresses import find
+from apilado.core.document.addresses import find, joined
+from apilado.core.document.equaliser import POINTS
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
-from apilado.core.parameters import part_lists_of
-from apilado.core.render.builder import source_root
+from apilado.core.parameters import PartList, part_lists_of
+from apilado.core.render.playing import source_root
 from apilado.core.sources.registry import SOURCES
-from apilado.web.sheets.base import (
-    AUDIO_ACCEPT,
-    Action,
-    Section,
-    choice_field,
-    fields_of,
-    menu_field,
-)
+from apilado.web.sheets.base import AUDIO_ACCEPT, Action, Add, Line, Section, choice_field, fields_of
 from apilado.web.sheets.ducks import share_fields
+from apilado.web.sheets.movements import movement_lines, place_words
 from apilado.web.sheets.parts import part_list, part_section
-from apilado.web.sheets.piece import band_names
+
+PLACE = ("level_db", "width", "pan", "mono", "mono_below_hz", "polarity", "delay_ms")
+FIRST_OF_PLACE = 4
 
 
 def layer_sections(stack: Stack, layer: Layer) -> tuple[Section, ...]:
     """Everything of a layer."""
     path = f"layers/{layer.id}"
     return (
-        Section(
-            "Place", fields_of(layer, path, "level_db", "width", "pan", "mono", "mono_below_hz", "polarity", "delay_ms")
+        _head(stack, layer, path),
+        source_section(stack, layer, path),
+        *path_lines(stack, path),
+        place_section(layer, path),
+        *_duck_section(stack, layer, path),
+        *movement_lines(stack, path),
+        adding(stack, path),
+    )
+
+
+def _head(stack: Stack, layer: Layer, path: str) -> Section:
+    clear = {"op": "set", "path": f"{path}/note_levels_db", "value": {}}
+    return Section(
+        layer.name,
+        fields_of(layer, path, "name", "tint"),
+        (
+            Action("Copy layer", {"op": "add-layer", "copy_of": layer.id}),
+            *_merges(stack, layer),
+            *((Action("Clear note levels", clear),) if layer.note_levels_db else ()),
+            *_note_actions(stack, layer, path),
+            Action("Remove layer", {"op": "remove-layer", "layer": layer.id}, danger=True),
         ),
-        _band_section(stack, layer, path),
-        _source_section(stack, layer, path),
-        *_voice_section(stack, layer, path),
-        path_section(stack, path),
-        Section("Duck", share_fields(stack, layer)),
-        Section(
-            "Layer",
-            fields_of(layer, path, "name", "tint", "transpose"),
-            (
-                Action("Copy layer", {"op": "add-layer", "copy_of": layer.id}),
-                *_merges(stack, layer),
-                Action("Remove layer", {"op": "remove-layer", "layer": layer.id}, danger=True),
-                *(
-                    (Action("Clear note levels", {"op": "set", "path": f"{path}/note_levels_db", "value": {}}),)
-                    if layer.note_levels_db
-                    else ()
-                ),
-            ),
-            note=_note_levels(layer),
-        ),
+        note=_note_levels(layer),
+        key=path,
+        line=Line(path),
     )
 
 
@@ -61,52 +60,100 @@ def _note_levels(layer: Layer) -> str:
     return f"{len(layer.note_levels_db)} pitches have levels of their own, {min(levels):+.1f} to {max(levels):+.1f} dB."
 
 
-def _band_section(stack: Stack, layer: Layer, path: str) -> Section:
-    names = band_names(stack)
-    options: list[tuple[dict[str, Any], str, bool]] = [
-        (
-            {"op": "set", "path": f"{path}/span", "value": {"first": first, "last": last}},
-            names[first] if first == last else f"{names[first].split('–')[0]}–{names[last].split('–')[1]}",
-            (first, last) == (layer.span.first, layer.span.last),
-        )
-        for first in range(len(names))
-        for last in range(first, len(names))
-    ]
-    return Section("Band", (menu_field(f"{path}/span", "Band", options),))
+def _note_actions(stack: Stack, layer: Layer, path: str) -> tuple[Action, ...]:
+    """Taking notes of its own, or playing the pattern again; a layer that takes another's sound plays that one's."""
+    if not layer.source.plays_notes or layer.source.follows() is not None:
+        return ()
+    if layer.notes is None:
+        notes = [note.model_dump(mode="json") for note in stack.pattern]
+        return (Action("Notes of its own", {"op": "set", "path": f"{path}/notes", "value": notes}),)
+    return (Action("Play the pattern again", {"op": "set", "path": f"{path}/notes", "value": None}),)
 
 
-def _source_section(stack: Stack, layer: Layer, path: str) -> Section:
-    source = layer.source
+def source_section(stack: Stack, layer: Layer, path: str) -> Section:
+    """What it sounds with, and the voice that plays it."""
+    source, here = layer.source, f"{path}/source"
     kinds = [(model.model_fields["kind"].default, model.label) for model in SOURCES]
-    own = part_section(stack, source, f"{path}/source", "Source", without=("file_name",))
+    own = part_section(stack, source, here, "Source", without=("file_name",))
+    followed = stack.layer(source.follows() or "")
+    words = own.line.words if own.line else ""
+    if followed is not None:
+        words = f"{followed.name}, {'as its source' if source.follows(treated=False) else 'treated'}"
     file_name = getattr(source, "file_name", "")
+    shift = fields_of(layer, path, "transpose") if source.plays_notes and followed is None else ()
+    audio = Action("Use an audio file", upload=f"layers/{layer.id}", accept=AUDIO_ACCEPT)
     return replace(
         own,
-        fields=(choice_field(f"{path}/source/kind", "Source", source.kind, kinds), *own.fields),
-        actions=(Action("Use an audio file", upload=f"layers/{layer.id}", accept=AUDIO_ACCEPT), *own.actions),
+        fields=(choice_field(f"{here}/kind", "Kind", source.kind, kinds),),
+        rest=(*shift, *own.fields, *own.rest) if len(own.children) > 1 else (),
+        actions=(*own.actions, audio),
+        children=(
+            *own.children,
+            *(() if len(own.children) > 1 else (Section("", (*shift, *own.fields, *own.rest), key=f"{here}/own"),)),
+            *voice_section(stack, layer, path),
+        ),
         note=f"File: {file_name}" if file_name else own.note,
+        line=Line(here, words, own.line.sketch if own.line else None, measured=True),
     )
 
 
-def _voice_section(stack: Stack, layer: Layer, path: str) -> tuple[Section, ...]:
+def voice_section(stack: Stack, layer: Layer, path: str) -> tuple[Section, ...]:
     """Its own voice, or the word that it plays with the stack's."""
     if not layer.source.plays_notes or layer.source.follows() is not None:
         return ()
     here = f"{path}/voice"
     if layer.voice is None:
         own = Action("A voice of its own", {"op": "set", "path": here, "value": stack.voice.model_dump(mode="json")})
-        return (Section("Voice", (), (own,), note="It plays with the voice of the stack, as set under Piece."),)
+        said = "It plays with the voice of the stack, as set under Piece."
+        return (Section("Voice", (), (own,), line=Line(here, "as the stack"), note=said, key=here),)
     back = Action("Play with the stack's voice", {"op": "set", "path": here, "value": None})
     section = part_section(stack, layer.voice, here, "Voice")
     return (replace(section, actions=(*section.actions, back)),)
 
 
-def path_section(stack: Stack, owner: str) -> Section:
-    """The steps of a layer or a bus, in the order in which the sound goes through them; and what can be added."""
+def path_lines(stack: Stack, owner: str) -> tuple[Section, ...]:
+    """The steps of a layer or a bus, in the order in which the sound goes through them."""
+    return part_list(stack, *_path_of(stack, owner))[0]
+
+
+def adding(stack: Stack, owner: str) -> Section:
+    """What can be added to a path: steps, and points of its EQ."""
+    holder, _, listed = _path_of(stack, owner)
+    _, adds = part_list(stack, holder, owner, listed)
+    points = tuple(
+        Add(point.label, "EQ points", point.explains, {"op": "add-point", "to": owner, "point": point.begins()})
+        for point in POINTS
+    )
+    return Section("Add", adds=(*adds, *points), adds_title="Add a step, or an EQ point", key=joined(owner, "add"))
+
+
+def _path_of(stack: Stack, owner: str) -> tuple[Any, str, PartList]:
     holder = find(stack, owner)
     (listed,) = [each for each in part_lists_of(type(holder)) if each.name == "path"]
-    children, adds = part_list(stack, holder, owner, listed)
-    return Section("Path", (), adds, children=children)
+    return holder, owner, listed
+
+
+def place_section(layer: Layer, path: str) -> Section:
+    """Where it stands: level, width, pan and what follows from them."""
+    fields = fields_of(layer, path, *PLACE)
+    here = joined(path, "place")
+    return Section(
+        "Place",
+        fields[:FIRST_OF_PLACE],
+        rest=fields[FIRST_OF_PLACE:],
+        key=here,
+        line=Line(here, place_words(layer), measured=True),
+    )
+
+
+def _duck_section(stack: Stack, layer: Layer, path: str) -> tuple[Section, ...]:
+    """How much of each duck it takes."""
+    fields = share_fields(stack, layer)
+    if not fields:
+        return ()
+    here = joined(path, "duck")
+    words = ", ".join(f"{ducker.name} {100.0 * ducker.amount(layer.id):.0f} %" for ducker in stack.duckers if ducker.on)
+    return (Section("Duck", fields, key=here, line=Line(here, words or "off", measured=True)),)
 
 
 def _merges(stack: Stack, layer: Layer) -> tuple[Action, ...]:

@@ -6,6 +6,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
+import numpy as np
 from pydantic import BaseModel
 
 from apilado.core.document.addresses import find, joined, owner_of, parted, within
@@ -15,16 +16,18 @@ from apilado.core.document.kick import Drum
 from apilado.core.document.naming import numbered, with_article
 from apilado.core.document.path import Points, Split
 from apilado.core.document.stack import Stack
+from apilado.core.dsp.filters import sections_response
 from apilado.core.dsp.linear_phase import rings_ms
-from apilado.core.parameters import PartList, groups_of, part_lists_of
+from apilado.core.parameters import Model, PartList, groups_of, part_lists_of
 from apilado.core.parts import Part
+from apilado.core.sketch import SKETCH_POINTS, Sketch, response_sketch
 from apilado.core.treatments.base import Treatment
+from apilado.core.units import gain_to_db
+from apilado.web.drawings.view import HIGHEST_HZ, LOWEST_HZ, band_names
 from apilado.web.items import point_key
-from apilado.web.sheets.base import Action, Field, Section, fields_of, menu_field
+from apilado.web.sheets.base import Action, Add, Field, Line, Section, fields_of, first_and_rest, menu_field, switch_of
 
 LONG_RINGING_MS = 50.0
-FOLDED_FROM = 1
-"""Of several parts whose order is not heard, those from this place on are folded."""
 
 
 @dataclass(frozen=True)
@@ -36,13 +39,15 @@ class Extras:
     children: tuple[Section, ...] = ()
     note: str = ""
     key: str = ""
+    words: str = ""
+    sketch: Sketch | None = None
 
 
 def part_section(stack: Stack, part: BaseModel, path: str, title: str, *, without: tuple[str, ...] = ()) -> Section:
     """Everything of the part at an address."""
     extras = extras_of(stack, part, path)
     groups: tuple[Section, ...] = tuple(
-        replace(part_section(stack, getattr(part, name), joined(path, name), label), folded=True)
+        replace(part_section(stack, getattr(part, name), joined(path, name), label), folded=True, line=None)
         for name, label in groups_of(type(part))
     )
     lists = [
@@ -57,10 +62,20 @@ def part_section(stack: Stack, part: BaseModel, path: str, title: str, *, withou
         fields = tuple(
             replace(each, asks=asks) if each.parameter.name == "on" and each.value else each for each in fields
         )
+    switch, fields = switch_of(fields)
+    first, rest = first_and_rest(part, fields)
+    words = extras.words or (part.in_words() if isinstance(part, Model) else "")
+    sketch = extras.sketch or (part.sketch() if isinstance(part, Model) else None)
+    single = [add for listed, (_, adds) in lists if len(listed.kinds) == 1 for add in adds]
+    several = [(listed, adds) for listed, (_, adds) in lists if len(listed.kinds) > 1 and adds]
     return Section(
         title,
-        (*fields, *extras.fields),
-        (*(action for _, (_, adds) in lists for action in adds), *extras.actions),
+        first,
+        (*(Action(add.label, add.edit) for add in single), *extras.actions),
+        (*rest, *extras.fields),
+        Line(path, words, sketch, switch),
+        tuple(add for _, adds in several for add in adds),
+        f"Add {with_article(several[0][0].noun)}" if several else "",
         children=(*(child for _, (children, _) in lists for child in children), *extras.children, *groups),
         note=extras.note,
         key=extras.key or path,
@@ -69,16 +84,29 @@ def part_section(stack: Stack, part: BaseModel, path: str, title: str, *, withou
 
 def part_list(
     stack: Stack, holder: BaseModel, path: str, listed: PartList
-) -> tuple[tuple[Section, ...], tuple[Action, ...]]:
-    """(a section for each member of a list, what can be added to it)."""
+) -> tuple[tuple[Section, ...], tuple[Add, ...]]:
+    """(a section with a line for each member of a list, what can be added to it)."""
     members = getattr(holder, listed.name)
     children = []
     for index, member in enumerate(members):
         here = joined(path, listed.name, member.id)
         section = part_section(stack, member, here, member_title(members, member, listed))
-        section = replace(section, actions=(*section.actions, *_member_actions(stack, members, index, here, listed)))
-        children.append(replace(section, folded=not listed.ordered and index >= FOLDED_FROM and len(listed.kinds) == 1))
+        actions = (*section.actions, *_member_actions(stack, members, index, here, listed))
+        children.append(replace(section, actions=actions, line=_placed(section.line, members, index, here, listed)))
     return tuple(children), _adds(stack, path, members, listed)
+
+
+def _placed(line: Line | None, members: tuple[Part, ...], index: int, here: str, listed: PartList) -> Line | None:
+    """The line of a member of a list, with what moves it to another place where their order is heard."""
+    if line is None or not listed.ordered:
+        return line
+
+    def move(to: int) -> dict[str, object] | None:
+        return {"op": "move", "path": here, "to": to} if 0 <= to < len(members) else None
+
+    list_path, _ = parted(here)
+    places = {"earlier": move(index - 1), "later": move(index + 1)}
+    return replace(line, measured=True, list_path=list_path, place=index, **places)
 
 
 def member_title(members: tuple[Part, ...], member: Part, listed: PartList) -> str:
@@ -95,10 +123,8 @@ def _member_actions(
     stack: Stack, members: tuple[Part, ...], index: int, here: str, listed: PartList
 ) -> tuple[Action, ...]:
     actions = []
-    if listed.ordered and index > 0:
-        actions.append(Action("Earlier", {"op": "move", "path": here, "to": index - 1}))
-    if listed.ordered and index + 1 < len(members):
-        actions.append(Action("Later", {"op": "move", "path": here, "to": index + 1}))
+    if listed.ordered and len(members) < listed.most and not isinstance(members[index], Split):
+        actions.append(Action("Copy", {"op": "copy-part", "path": here, "to": parted(here)[0]}))
     if len(members) > listed.least and not isinstance(members[index], Split):
         asks = pairs_asked(stack, here)
         actions.append(Action("Remove", {"op": "remove", "path": here}, danger=True, asks=asks))
@@ -115,7 +141,7 @@ def pairs_asked(stack: Stack, path: str) -> str:
     return f"This EQ shares {pairs} with {' and '.join(sorted(others))}: what hangs on it stops too. Go on?"
 
 
-def _adds(stack: Stack, path: str, members: tuple[Part, ...], listed: PartList) -> tuple[Action, ...]:
+def _adds(stack: Stack, path: str, members: tuple[Part, ...], listed: PartList) -> tuple[Add, ...]:
     if len(members) >= listed.most:
         return ()
     there, adds = joined(path, listed.name), []
@@ -126,8 +152,9 @@ def _adds(stack: Stack, path: str, members: tuple[Part, ...], listed: PartList) 
         first = dict(getattr(model, "first_values", {}))
         part = {"kind": kind.default, **first} if kind else first
         label = str(getattr(model, "label", listed.noun))
-        name = with_article(listed.noun) if len(listed.kinds) == 1 else label if label.isupper() else label.lower()
-        adds.append(Action(f"Add {name}", {"op": "add", "path": there, "part": part}))
+        name = f"Add {with_article(listed.noun)}" if len(listed.kinds) == 1 else label
+        family = str(getattr(model, "family", "")) or f"{listed.noun}s"
+        adds.append(Add(name, family, str(getattr(model, "explains", "")), {"op": "add", "path": there, "part": part}))
     return tuple(adds)
 
 
@@ -139,9 +166,22 @@ def _can_stand(stack: Stack, path: str, model: type[BaseModel]) -> bool:
 
 
 def treatment_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
-    """Hearing it exaggerated."""
+    """Hearing it exaggerated, and having it elsewhere too."""
     can = isinstance(part, Treatment) and part.overdone() is not None
-    return Extras(actions=(Action("Overdo", overdo=path),) if can else ())
+    return Extras(copies_of(stack, path), (Action("Overdo", overdo=path),) if can else ())
+
+
+def copies_of(stack: Stack, path: str) -> tuple[Field, ...]:
+    """The menu of the other paths that a step can be copied to."""
+    own, holders = owner_of(path), [f"layers/{layer.id}" for layer in stack.layers] + ["bus"]
+    if not within(path, joined(own, "path")) or (len(holders) <= 2 and own != "bus"):
+        holders = [each for each in holders if each != own]
+    others = [
+        ({"op": "copy-part", "path": path, "to": joined(to, "path")}, stack.owner_name(to), False)
+        for to in holders
+        if to != own
+    ]
+    return (menu_field(joined(path, "copy"), "Copy to", others),) if others else ()
 
 
 def point_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
@@ -167,12 +207,18 @@ def eq_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
         pairs = [({"op": "add-pair", "dip": path, "lift": to}, stack.owner_name(to), False) for to in others]
         fields = (menu_field(joined(path, "pair"), "Pair with", pairs),)
     several = len(stack.eqs_of(owner)) > 1
+    copies = copies_of(stack, path) if isinstance(part, Part) else ()
+    still, moving = still_and_moving(stack.points_of(path))
+    at = np.geomspace(LOWEST_HZ, HIGHEST_HZ, SKETCH_POINTS)
+    sections = eq_sections((*still, *moving), stack.sample_rate)
+    gains = gain_to_db(np.abs(sections_response(sections, at, stack.sample_rate)))
     return Extras(
-        fields,
+        (*fields, *copies),
         (Action("Pull in the Profile", pull=path),) if several else (),
         tuple(_pair_section(stack, pair.id) for pair in stack.pairs if path in (pair.dip, pair.lift)),
         f"{_ringing_said(stack, path)} {note}".strip() if linear else note,
         key=path,
+        sketch=response_sketch(gains),
     )
 
 
@@ -201,7 +247,19 @@ def split_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
         isinstance(step, Treatment) for step in layer.path[: [s.id for s in layer.path].index(parted(path)[1])]
     )
     after = "What the treatments before it add outside the band is cut." if before else ""
-    return Extras(note=after or "Only the layer's band goes into what stands behind it.")
+    names = band_names(stack)
+    options = [
+        (
+            {"op": "set", "path": joined(owner_of(path), "span"), "value": {"first": first, "last": last}},
+            names[first] if first == last else f"{names[first].split('–')[0]}–{names[last].split('–')[1]}",
+            (first, last) == (layer.span.first, layer.span.last),
+        )
+        for first in range(len(names))
+        for last in range(first, len(names))
+    ]
+    words = next(name for _, name, now in options if now)
+    band = menu_field(joined(owner_of(path), "span"), "Band", options)
+    return Extras((band,), note=after or "Only the layer's band goes into what stands behind it.", words=words)
 
 
 EXTRAS: tuple[tuple[type[BaseModel], Callable[[Stack, BaseModel, str], Extras]], ...] = (

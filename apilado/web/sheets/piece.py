@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 from dataclasses import replace
 
 import numpy as np
@@ -13,12 +12,6 @@ from apilado.core.measure.flatness import worst_ripple
 from apilado.web.items import crossover_key
 from apilado.web.sheets.base import Action, Field, Section, choice_field, fields_of
 from apilado.web.sheets.parts import part_section
-
-
-def band_names(stack: Stack) -> list[str]:
-    """The bands as ranges of frequency."""
-    edges = ["20", *[f"{c.frequency_hz:.0f}" for c in stack.crossovers], "20k"]
-    return [f"{low}–{high} Hz" for low, high in itertools.pairwise(edges)]
 
 
 def border_note(crossover: Crossover, rate_hz: int) -> str:

@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from types import MappingProxyType
 
+from apilado.core.document.addresses import parted
 from apilado.core.document.stack import Stack
 from apilado.core.notes import FIRST_BEAT
 from apilado.core.parameters import Parameter
 from apilado.core.units import midi_to_hz, midi_to_name
 from apilado.web.items import hit_of, hit_path, note_of, note_path
-from apilado.web.sheets.base import Action, Field, Section, fields_of
+from apilado.web.sheets.base import Action, Field, Line, Section, fields_of
 from apilado.web.sheets.buses import balance_sections, bus_sections, shared_sections
 from apilado.web.sheets.drums import drum_sections
 from apilado.web.sheets.ducks import duck_sections
 from apilado.web.sheets.layers import layer_sections
+from apilado.web.sheets.movements import course_point_section
 from apilado.web.sheets.piece import piece_sections
 
 SHEETS: MappingProxyType[str, Callable[[Stack, str], tuple[Section, ...]]] = MappingProxyType(
@@ -29,16 +31,14 @@ SHEETS: MappingProxyType[str, Callable[[Stack, str], tuple[Section, ...]]] = Map
         "piece": lambda stack, selected: piece_sections(stack),
     }
 )
+ALL_LINES = "*"
+"""In the place of the lines that are opened: all of them."""
 TABS = (
     ("sub", "Low end"),
-    ("kick", "Kick"),
     ("duck", "Duck"),
-    ("bus", "Bus"),
     ("balance", "Balance"),
     ("piece", "Piece"),
 )
-TAB_OF = MappingProxyType({"shared": "bus", "trigger": "kick"})
-"""Under which tab a kind of selection is found, where it is not its own."""
 
 
 def sheet_sections(stack: Stack, selected: str, item: str = "") -> tuple[str, tuple[Section, ...]]:
@@ -48,9 +48,33 @@ def sheet_sections(stack: Stack, selected: str, item: str = "") -> tuple[str, tu
 
 
 def tab_of(selected: str) -> str:
-    """The tab under which a selection is found."""
-    kind = selected.partition(":")[0]
-    return selected if kind == "layer" else TAB_OF.get(kind, kind)
+    """The tab under which a selection is found; what is chosen in the list of layers has none."""
+    return selected.partition(":")[0]
+
+
+def lines_in(sections: tuple[Section, ...]) -> Iterator[Line]:
+    """The lines of sections, those within others behind them."""
+    for section in sections:
+        if section.line is not None:
+            yield section.line
+        yield from lines_in(section.children)
+
+
+def paths_of(sections: tuple[Section, ...], opened: frozenset[str]) -> list[str]:
+    """The addresses of the values whose controls are shown."""
+    found = []
+    for section in sections:
+        if section.line is not None and section.line.address not in opened and ALL_LINES not in opened:
+            continue
+        found += [field.path for field in (*section.fields, *section.rest)]
+        found += paths_of(section.children, opened)
+    return found
+
+
+def opened_at_first(sections: tuple[Section, ...]) -> frozenset[str]:
+    """What is open of a path that is chosen for the first time: where it stands; and the first of what is in it."""
+    places = [line.address for line in lines_in(sections) if parted(line.address)[1] == "place"]
+    return frozenset(places[:1])
 
 
 def _selected_sections(stack: Stack, selected: str) -> tuple[str, tuple[Section, ...]]:
@@ -64,7 +88,9 @@ def _selected_sections(stack: Stack, selected: str) -> tuple[str, tuple[Section,
 
 
 def _item_sections(stack: Stack, item: str) -> tuple[Section, ...]:
-    note, hit = note_of(stack, item), hit_of(stack, item)
+    note, hit, point = note_of(stack, item), hit_of(stack, item), course_point_section(stack, item)
+    if point:
+        return point
     if note is not None:
         remove = {"op": "note", "was": note.model_dump(mode="json"), "now": None}
         title = f"Note {midi_to_name(note.pitch)}, {midi_to_hz(float(note.pitch)):.1f} Hz"

@@ -5,7 +5,7 @@ import unittest
 import numpy as np
 from numpy.testing import assert_allclose
 
-from apilado.core.document.addresses import get
+from apilado.core.document.addresses import get, within
 from apilado.core.document.carving import CarvePair, Reference
 from apilado.core.document.ducker import Ducker
 from apilado.core.document.edits import apply
@@ -377,17 +377,12 @@ class SharedBusTest(unittest.TestCase):
             update={"shared": SharedBus(on=True, path=treatments, limiter=Limiter(ceiling_db=-6.0))}
         )
         graph = graph_of(stack)
-        ((path, reduced),) = graph.buses["shared"].treated
-        reduction, heard = ENGINE.run([reduced, rendered_input(graph)])
+        (path,) = [path for path in graph.passed if within(path, "shared/path")]
+        passed = graph.passed[path]
+        reduction, heard = ENGINE.run([passed.reduction, passed.before])
         np.testing.assert_array_equal(reduction, get(stack, path).reduction(heard, graph.clock))
         self.assertGreater(float(reduction.max()), 1.0)
         self.assertLessEqual(float(np.abs(rendered(stack)["output"]).max()), 10 ** (-6 / 20) + 1e-6)
-
-
-def rendered_input(graph):
-    """What goes into the only treatment of the shared bus."""
-    (treated,) = graph.buses["shared"].treated
-    return treated[1].inputs[0]
 
 
 class KeyedPointTest(unittest.TestCase):

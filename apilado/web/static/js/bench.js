@@ -2,6 +2,7 @@
 
 import { Alone } from "./alone.js";
 import { get, post, postForm, tell } from "./api.js";
+import { listenToBorders } from "./borders.js";
 import { listenToDrops } from "./drops.js";
 import { EditQueue } from "./edits.js";
 import { listenToFields, showStates, showTexts, showValues } from "./fields.js";
@@ -10,6 +11,7 @@ import { listenToHandles } from "./handles.js";
 import { listenToKeys } from "./keys.js";
 import { listenToOverdo } from "./overdo.js";
 import { Panels } from "./panels.js";
+import { Path } from "./path.js";
 import { Player } from "./player.js";
 import { handsOff, listenToPresses, openDialog, replaceKeepingPlace } from "./redraw.js";
 import { Remedies } from "./remedies.js";
@@ -41,6 +43,7 @@ class Bench {
     this.room = new View(this, "room", "Trying out what makes room …", {});
     this.views = [this.plumb, this.room];
     this.remedies = new Remedies(this);
+    this.path = new Path(this);
     this.asked = 0;
     this.stepping = Promise.resolve();
     this.measuring = { busy: false, again: false };
@@ -49,7 +52,7 @@ class Bench {
   }
 
   view() {
-    return { ...this.panels.sizes(), selected: this.selected, mode: this.mode, eq: this.eq, ...this.alone.heard };
+    return { ...this.panels.sizes(), selected: this.selected, mode: this.mode, eq: this.eq, open: this.path.open(), lanes: this.lanes ?? {}, ...this.alone.heard };
   }
 
   /** Tells assistive technology, and whoever waits, that the page is not up to date yet. */
@@ -107,7 +110,15 @@ class Bench {
     this.panels.beats = answer.beats;
     if (answer.item !== undefined && answer.item !== null) this.item = answer.item;
     if (answer.select) this.remember(answer.select);
+    if (answer.made) this.path.reveal(answer.made);
+    const handle = answer.made && `point:${answer.made}`;
     this.panels.put("plan", answer.plan, this.item);
+    if (handle && this.panels.handles("profile").some((each) => each.dataset.key === handle)) {
+      this.item = handle;
+      this.path.focus = null;
+      this.panels.choose(handle);
+      this.panels.enter("profile", handle); // what has just been made has the focus
+    }
     showValues(answer.values, this.edits.waiting.length > 0);
     showTexts(answer.texts);
     showStates(answer.states);
@@ -153,6 +164,7 @@ class Bench {
   }
 
   select(selected) {
+    document.querySelector(".panels").classList.add("has-sheet");
     if (selected === this.selected) return;
     this.remember(selected);
     this.item = "";
@@ -161,6 +173,8 @@ class Bench {
 
   choose(key) {
     if (key === this.item) return;
+    if (key.startsWith("point:")) this.path.reveal(key.slice(6)); // what is pulled has its numbers in the sheet
+    if (key.startsWith("course:")) this.path.reveal(`movements/${key.split(":")[1]}`);
     this.item = key;
     this.panels.choose(key);
     if (key.startsWith("crossover:") && this.selected !== "piece") return;
@@ -176,6 +190,16 @@ class Bench {
   pull(eq) {
     this.eq = eq;
     this.setMode("eq");
+  }
+
+  /** A line of the path was opened or shut: what belongs on an axis is drawn there. */
+  opened(address) {
+    const kind = address.includes("/path/") ? "eq" : /\/source(\/|$)/.test(address) ? "harmonics" : this.mode;
+    if (kind === "eq") this.eq = address.split("/").slice(0, 4).join("/");
+    this.refreshControls(false);
+    if (kind !== this.mode && this.mode !== "split") this.setMode(kind);
+    else this.step("plan");
+    this.rest(0);
   }
 
   setMode(mode) {
@@ -201,6 +225,8 @@ class Bench {
         const query = this.alone.query();
         query.set("selected", this.selected);
         query.set("item", this.item);
+        const opened = this.path.query();
+        if (opened !== undefined) query.set("opened", opened);
         const parts = whole ? ["sheet", "layers"] : ["sheet"];
         const texts = await Promise.all(parts.map(async (part) => (await get(`${this.url}/${part}?${query}`)).text()));
         await handsOff(...parts);
@@ -209,11 +235,13 @@ class Bench {
         this.shown = this.selected;
         this.redrawnWhileHeld();
         this.chosenSection();
+        this.path.drawn();
       } while (this.sheets.again);
     } catch (error) {
       tell(error.message, { fault: true });
     } finally {
       this.sheets.busy = false;
+      if (this.path.ahead !== undefined) this.path.offer();
     }
   }
 
@@ -242,7 +270,10 @@ class Bench {
         await handsOff("soundings");
         replaceKeepingPlace(place, answer.soundings);
         document.getElementById("meter").textContent = answer.meter;
+        this.texts = answer.texts;
         showTexts(answer.texts);
+        this.path.measured(answer.path);
+        this.live = { ...answer.moving };
         place.classList.remove("is-stale");
         if (MEASURED.test(this.selected)) this.refreshControls(false); // their sheets are measured too
         this.views.forEach((view) => view.refresh());
@@ -284,6 +315,7 @@ class Bench {
   animate() {
     const share = this.player.share();
     this.panels.playhead(share);
+    this.path.playing(share, this.live, this.player.playing);
     const beat = share * this.info.beats;
     const [bar, rest] = [Math.floor(beat / this.info.beatsPerBar), beat % this.info.beatsPerBar];
     const position = `${bar + 1}.${Math.floor(rest) + 1}.${Math.floor((rest % 1) * 4) + 1}`;
@@ -369,7 +401,7 @@ function listen(bench) {
   listenToPresses();
   document.addEventListener("click", (event) => {
     const near = (selector) => event.target.closest(selector);
-    const pressed = near("[data-edit], [data-alone], [data-listen], [data-pull], [data-show], [data-close], [data-mode], [data-zoom], [data-select], #play, #undo, #redo, #help, #plumb-open, #room-open, #mend-all, [data-view-close], [data-goal], [data-most], [data-limit]");
+    const pressed = near("[data-edit], [data-alone], [data-listen], [data-pull], [data-show], [data-close], [data-mode], [data-zoom], [data-select], #play, #undo, #redo, #help, #sheet-call, #plumb-open, #room-open, #mend-all, [data-view-close], [data-goal], [data-most], [data-limit]");
     if (event.target.closest("#files a, #files button")) document.getElementById("files").open = false;
     if (!pressed || pressed.closest("svg.drawing") || (near("input, label") && !pressed.matches("button"))) return;
     if (event.detail > 0) pressed.blur(); // a pointer's press leaves Space to the transport
@@ -393,6 +425,7 @@ function listen(bench) {
     else if (pressed.dataset.most) bench.room.ask({ most: pressed.dataset.most });
     else if (pressed.dataset.limit) setLimit(bench, pressed);
     else if (pressed.id === "play") bench.player.toggle();
+    else if (pressed.id === "sheet-call") document.querySelector(".panels").classList.toggle("has-sheet");
     else if (pressed.id === "help") document.getElementById("help-dialog").showModal();
     else bench.step(pressed.id);
   });
@@ -409,6 +442,7 @@ function listen(bench) {
     const dialog = document.getElementById("dialog");
     if (event.detail.target.id === "dialog-body" && !dialog.open) dialog.showModal();
   });
+  listenToBorders(bench, () => later(() => bench.step("plan")));
   listenToGestures(bench, () => later(() => bench.step("plan")));
   new ResizeObserver(() => {
     bench.panels.size = null;

@@ -5,6 +5,7 @@ import { newGesture } from "./edits.js";
 const SNAP_BEATS = 0.25;
 const SHORTEST_NOTE = 1 / 16;
 const KEYS_TOGETHER_MS = 900;
+const NEAR_BEATS = 1 / 48;
 
 const snapped = (beats, free) => (free ? Math.round(beats * 64) / 64 : Math.round(beats / SNAP_BEATS) * SNAP_BEATS);
 const within = (value, low, high) => Math.min(high, Math.max(low, value));
@@ -94,7 +95,8 @@ const KINDS = {
   duck: {
     take: ({ dataset }) => ({
       path: dataset.path, part: dataset.part, hit: Number(dataset.start), hold: Number(dataset.hold), release: Number(dataset.release),
-      depth: Number(dataset.db), lengths: dataset.lengths, beatMs: Number(dataset.beatMs), top: Number(dataset.top), span: Number(dataset.span),
+      depth: Number(dataset.db), lengths: dataset.lengths, beatMs: Number(dataset.beatMs), span: Number(dataset.span),
+      top: Number(dataset.top), bottom: Number(dataset.bottom),
     }),
     pull: (taken, event, bench) => {
       const after = Math.max(0, bench.panels.beatAt(event) - taken.hit);
@@ -108,6 +110,44 @@ const KINDS = {
       const by = right * (large ? 1 / 8 : 1 / 64);
       if (taken.part === "release") return duckEdit(taken, { release: taken.release + by });
       return duckEdit(taken, { hold: taken.hold + by, depth: taken.depth + down * (large ? 3 : 0.5) });
+    },
+  },
+  course: {
+    take: takeCourse,
+    pull: (taken, event, bench) => {
+      const at = (bench.panels.beatAt(event) - taken.start) / taken.length;
+      return courseEdit(taken, { at: event.shiftKey ? at : nearGrid(at, taken.length), value: laneShare(event, taken, bench) });
+    },
+    step: (taken, key, large) => {
+      const up = { ArrowUp: 1, ArrowDown: -1 }[key] ?? 0;
+      const right = { ArrowRight: 1, ArrowLeft: -1 }[key] ?? 0;
+      if (!up && !right) return null;
+      return courseEdit(taken, { at: taken.at + right * (large ? 1 / 8 : 1 / 64), value: taken.value + up * (large ? 0.1 : 0.02) });
+    },
+    remove: (taken) => () => ({ op: "course-point", movement: taken.movement, place: taken.place, gone: true }),
+  },
+  bend: {
+    take: takeCourse,
+    pull: (taken, event, bench) => {
+      const through = laneShare(event, taken, bench);
+      return () => ({ op: "course-point", movement: taken.movement, place: taken.place, through });
+    },
+    step: () => null,
+  },
+  steps: {
+    take: (part) => ({ lane: { ...part.closest("[data-lane]").dataset }, drawn: {}, last: null, value: Number(part.dataset.value), place: Number(part.dataset.place) }),
+    begin: (taken, event, bench) => sweep(taken, event, bench),
+    pull: (taken, event, bench) => {
+      sweep(taken, event, bench);
+      const values = { ...taken.drawn };
+      return () => (Object.keys(values).length ? { op: "draw-steps", movement: taken.lane.lane, values } : null);
+    },
+    step: (taken, key, large) => {
+      const up = { ArrowUp: 1, ArrowDown: -1 }[key] ?? 0;
+      if (!up) return null;
+      taken.value = within(taken.value + up * (large ? 0.1 : 0.02), 0, 1);
+      const { value } = taken;
+      return () => ({ op: "draw-steps", movement: taken.lane.lane, values: { [taken.place]: value } });
     },
   },
   harmonic: {
@@ -152,10 +192,52 @@ function duckEdit(taken, change) {
   return () => ({ op: "several", name: "Pull a duck", edits: pulled(taken.path, values) });
 }
 
+function takeCourse({ dataset }) {
+  const number = (name) => Number(dataset[name]);
+  return {
+    movement: dataset.movement, place: number("place"), at: number("at"), value: number("value"),
+    start: number("start"), length: number("length"), top: number("top"), bottom: number("bottom"),
+  };
+}
+
+function courseEdit(taken, change) {
+  Object.assign(taken, change);
+  const { movement, place, at, value } = taken;
+  return () => ({ op: "course-point", movement, place, at, value });
+}
+
+/** A place in a course, drawn to the nearest eighth of it where that is near. */
+function nearGrid(at, length) {
+  const grid = Math.round(at * 8) / 8;
+  return Math.abs(at - grid) * length < NEAR_BEATS * Math.min(1, length) ? grid : at;
+}
+
+/** How high a pointer is in a lane: 0 at its bottom, 1 at its top. */
+function laneShare(event, { top, bottom }, bench) {
+  const box = bench.panels.svg.strip.getBoundingClientRect();
+  return (Number(bottom) - (event.clientY - box.top)) / (bottom - top);
+}
+
+/** Sets the step under a pointer, and those that it has passed over since. */
+function sweep(taken, event, bench) {
+  const beat = bench.panels.beatAt(event);
+  const value = laneShare(event, taken.lane, bench);
+  const count = Number(taken.lane.count);
+  const round = taken.lane.rounds.split(" ").map((each) => each.split(",").map(Number)).find(([start, , end]) => beat >= start && beat < end);
+  if (!round) return;
+  const place = within(Math.floor(((beat - round[0]) / round[1]) * count), 0, count - 1);
+  const from = taken.last?.round === round[0] ? taken.last : { place, value };
+  const step = Math.sign(place - from.place) || 1;
+  for (let each = from.place; each !== place + step; each += step) {
+    const share = place === from.place ? 1 : (each - from.place) / (place - from.place);
+    taken.drawn[each] = from.value + share * (value - from.value);
+  }
+  taken.last = { place, value, round: round[0] };
+}
+
 function depthAt(event, taken, bench) {
   const box = bench.panels.svg.strip.getBoundingClientRect();
-  const share = (event.clientY - box.top) / box.height - taken.top;
-  return (share / (1 - taken.top - 4 / box.height)) * taken.span;
+  return ((event.clientY - box.top - taken.top) / (taken.bottom - taken.top)) * taken.span;
 }
 
 function noteEdit(taken, change) {
@@ -226,8 +308,12 @@ export function listenToHandles(bench) {
       const taken = kind.take(part, event.target);
       kind.begin?.(taken, event, bench);
       drag = { kind, taken, gesture: newGesture(), x: event.clientX, y: event.clientY, moved: false };
+      if (part.dataset.drag === "steps") { // a press alone sets a step
+        drag.moved = true;
+        bench.edit(kind.pull(taken, event, bench), drag.gesture);
+      }
       svg.setPointerCapture(event.pointerId);
-      bench.choose(part.dataset.key);
+      if (part.dataset.key) bench.choose(part.dataset.key);
       (part.matches("[tabindex]") ? part : null)?.focus({ preventScroll: true });
     });
 
@@ -285,6 +371,14 @@ export function listenToHandles(bench) {
 /** What a double-click on an empty place adds. */
 function added(panel, event, bench) {
   const beat = Math.max(0, Math.floor(bench.panels.beatAt(event) / SNAP_BEATS) * SNAP_BEATS);
+  const lane = panel === "strip" && event.target.closest("[data-lane]");
+  if (lane?.dataset.kind === "drawn") {
+    const round = lane.dataset.rounds.split(" ").map((each) => each.split(",").map(Number));
+    const at = bench.panels.beatAt(event);
+    const [start, length] = round.find(([from, , end]) => at >= from && at < end) ?? round[0];
+    return { op: "course-point", movement: lane.dataset.lane, at: (at - start) / length, value: laneShare(event, lane.dataset, bench) };
+  }
+  if (lane) return null;
   if (panel === "strip") return { op: "hit", trigger: bench.drum(), was: null, now: snapped(bench.panels.beatAt(event), event.shiftKey) };
   if (panel === "passage") {
     const now = { start_beats: beat, length_beats: 2 * SNAP_BEATS, pitch: pitchAt(event, bench), velocity: 100, slide: false };

@@ -1,6 +1,8 @@
 // Keys of the whole bench. Keys of single handles are in handles.js, of fields in fields.js.
 
 const SELECTIONS = { u: "sub", k: "kick", d: "duck", b: "bus", t: "balance", p: "piece" };
+const PANELS = { i: "pile", f: "profile", n: "passage", e: "strip" };
+const PLACES = { y: "#layers .row-name", c: "#sheet .line-name, #sheet .field input, #sheet button", g: "#soundings button" };
 
 function typing(target) {
   return target.matches("input:not([type=range], [type=checkbox], [type=file]), select, textarea");
@@ -18,6 +20,7 @@ export function listenToKeys(bench) {
     }
     if (event.altKey || typing(event.target) || document.querySelector("dialog[open]")) return;
     const act = () => event.preventDefault();
+    if (bench.path.typedAhead(event)) return; // the menu that it is meant for is still on its way
     if (key === " ") {
       // Space presses a focused button; on anything else it plays.
       if (event.target.matches("button:not(#play), summary, a, input[type=checkbox]")) return;
@@ -36,6 +39,19 @@ export function listenToKeys(bench) {
     } else if (key === "escape") {
       bench.panels.show(null);
       bench.views.filter((view) => view.open).forEach((view) => view.toggle());
+    } else if (PANELS[key]) {
+      act();
+      bench.panels.enter(PANELS[key], bench.item);
+    } else if (PLACES[key]) {
+      act();
+      const places = [...document.querySelectorAll(PLACES[key])];
+      (places.find((place) => place.closest(".is-selected, .line.is-open")) ?? places[0])?.focus();
+    } else if (key === "a") {
+      act();
+      bench.path.offer();
+    } else if ((key === "," || key === ".") && event.target.closest?.("svg.drawing")) {
+      act();
+      bench.panels.beside(event.target.closest("svg.drawing").id, key === "." ? 1 : -1);
     } else if (SELECTIONS[key]) {
       bench.select(SELECTIONS[key]);
     } else if (/^[1-9]$/.test(key)) {

@@ -12,6 +12,13 @@ export class Panels {
     this.beats = 16;
     this.shown = null;
     this.drawn = { plan: {}, measured: {} };
+    this.stops = {}; // which handle of each drawing Tab reaches
+    document.addEventListener("focusin", ({ target }) => {
+      const svg = target.closest?.("svg.drawing");
+      if (!svg || !target.dataset.key) return;
+      this.stops[svg.id] = target.dataset.key;
+      this.oneStop();
+    });
     this.playheads = document.querySelectorAll(".playhead");
     this.width = this.svg.passage.getBoundingClientRect().width;
   }
@@ -44,12 +51,39 @@ export class Panels {
       this.svg[name].querySelector(`.${kind}`).innerHTML = drawings[name];
     }
     this.choose(chosen);
+    if (kind === "plan") this.oneStop();
     if (kind === "plan" && focused) {
       const key = focused.dataset.key;
       const followed = /^(note|hit):/.test(key) && /^(note|hit):/.test(chosen) ? chosen : key;
       this.svg[panel].querySelector(`.plan [data-key="${CSS.escape(followed)}"][tabindex]`)?.focus();
     }
     if (kind === "measured" || this.shown) this.mark();
+  }
+
+  /** Each drawing is one stop: of its handles only one is reached by Tab, the one that was held last. */
+  oneStop() {
+    for (const name of NAMES) {
+      const handles = this.handles(name);
+      const stop = handles.find((each) => each === document.activeElement) ?? handles.find((each) => each.dataset.key === this.stops[name]) ?? handles[0];
+      handles.forEach((each) => each.setAttribute("tabindex", each === stop ? 0 : -1));
+    }
+  }
+
+  handles(name) {
+    return [...this.svg[name].querySelectorAll(".plan [data-drag][tabindex]")];
+  }
+
+  /** Puts the focus into a drawing: on what is chosen there, or on what was held last. */
+  enter(name, chosen) {
+    const handles = this.handles(name);
+    (handles.find((each) => each.dataset.key === chosen) ?? handles.find((each) => each.getAttribute("tabindex") === "0"))?.focus();
+  }
+
+  /** The next handle of a drawing, or the one before. */
+  beside(name, by) {
+    const handles = this.handles(name);
+    const place = handles.indexOf(document.activeElement);
+    handles[(place + by + handles.length) % handles.length]?.focus();
   }
 
   choose(key) {

@@ -7,7 +7,7 @@ const press = { place: null, over: Promise.resolve(), end: () => {} };
 /** A press that is under way reaches what it was aimed at before that is drawn anew. */
 export function listenToPresses() {
   document.addEventListener("pointerdown", (event) => {
-    press.place = event.target.closest("#sheet, #soundings, #layers")?.id ?? null;
+    press.place = event.target.closest("#sheet, #sheet-open, #soundings, #layers")?.id.replace("-open", "") ?? null;
     press.over = new Promise((resolve) => { press.end = resolve; });
   }, true);
   const end = () => setTimeout(() => { // the click comes right after
