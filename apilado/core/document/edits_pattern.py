@@ -7,8 +7,10 @@ from typing import Literal
 
 from pydantic import Field
 
+from apilado.core.document.addresses import get
 from apilado.core.document.editing import Data, Edit, drum_of
 from apilado.core.document.layer import Layer
+from apilado.core.document.naming import layer_name
 from apilado.core.document.stack import MOST_BARS, Stack, shifted_key
 from apilado.core.notes import Note
 from apilado.core.units import bar_and_beat, midi_to_name
@@ -20,14 +22,18 @@ def _place(data: Data, beats: float) -> str:
 
 
 class ReplaceNote(Edit):
-    """Adds (`was` is null), changes, or removes (`now` is null) a note of the pattern."""
+    """Adds (`was` is null), changes, or removes (`now` is null) a note of the pattern, or of a layer's own notes."""
 
     op: Literal["note"] = "note"
+    layer: str | None = Field(default=None, max_length=40)
+    """The layer whose own notes they are; null for those of the stack."""
     was: Note | None = None
     now: Note | None = None
 
     def alter(self, data: Data) -> None:
-        pattern = data["pattern"]
+        pattern = data["pattern"] if self.layer is None else get(data, f"layers/{self.layer}")["notes"]
+        if pattern is None:
+            raise InvalidEdit(f"'{get(data, f'layers/{self.layer}')['name']}' has no notes of its own any more")
         if self.was is not None:
             was = self.was.model_dump(mode="json")
             if was not in pattern:
@@ -42,9 +48,10 @@ class ReplaceNote(Edit):
             pattern.sort(key=lambda note: (note["start_beats"], note["pitch"]))
 
     def title(self, before: Stack, after: Stack) -> str:
+        of = f" of {layer_name(self.layer, before)}" if self.layer else ""
         if self.now is None:
-            return "Remove a note"
-        return f"{'Note to' if self.was else 'Add'} {midi_to_name(self.now.pitch)}"
+            return f"Remove a note{of}"
+        return f"{'Note to' if self.was else 'Add'} {midi_to_name(self.now.pitch)}{of}"
 
 
 class ReplaceHit(Edit):
@@ -120,14 +127,41 @@ class TransposePattern(Edit):
 
 
 class SetBars(Edit):
-    """Sets the length of the loop. In bars that are added the drums go on as they were, unless they have hits there."""
+    """Sets the length of the loop.
+
+    Bars that are added repeat what is there, notes, hits and recordings, unless they are to be empty. What was there
+    already, behind the old end, stays.
+    """
 
     op: Literal["set-bars"] = "set-bars"
     bars: int = Field(ge=1, le=MOST_BARS)
+    empty: bool = False
+    """Whether bars that are added are left empty."""
 
     def alter(self, data: Data) -> None:
         was, now = (float(bars * data["beats_per_bar"]) for bars in (data["bars"], self.bars))
-        data["bars"] = self.bars
+        bars, data["bars"] = data["bars"], self.bars
+        if now <= was:
+            return
+        if self.empty:
+            if data["pattern_bars"] and data["pattern_bars"] < bars:
+                raise InvalidEdit(
+                    f"not changed: the pattern repeats every {data['pattern_bars']} bars, in those that are added too; "
+                    "give it the length of the piece first"
+                )
+            data["pattern_bars"] = 0
+            return
+        notes = [data["pattern"], *[layer["notes"] for layer in data["layers"] if layer["notes"] is not None]]
+        if (
+            not data["pattern_bars"]
+            and any(notes)
+            and all(note["start_beats"] < was for each in notes for note in each)
+        ):
+            data["pattern_bars"] = bars
+        for layer in data["layers"]:
+            source = layer["source"]
+            if source["kind"] == "take" and not source.get("every_beats") and source["start_beats"] < was:
+                source["every_beats"] = was
         for drum in (data["kick"], *data["triggers"]):
             round_of = [hit for hit in drum["hits"] if hit < was]
             if len(round_of) < len(drum["hits"]):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
@@ -18,6 +19,8 @@ from apilado.core.units import db_to_gain
 from apilado.errors import InvalidEdit
 
 EDGE_MS = 3.0
+SHORTEST_BEATS = 0.25
+"""It is laid no more often than this."""
 SHA256_PATTERN = r"^[0-9a-f]{64}$"
 
 
@@ -31,6 +34,17 @@ class TakeSource(Source):
     asset: str = Field(pattern=SHA256_PATTERN, description="SHA-256 of the audio file")
     file_name: Annotated[str, text(label="File", longest=200)] = "take.wav"
     start_beats: Annotated[float, number(low=0.0, high=1024.0, step=0.25, first=FIRST_BEAT, label="Beat")] = 0.0
+    every_beats: Annotated[
+        float,
+        number(
+            low=0.0,
+            high=1024.0,
+            step=0.25,
+            unit="beats",
+            label="Again after",
+            help="It is laid again and again after so many beats, each cut by the next; 0: once",
+        ),
+    ] = 0.0
     skip_ms: Annotated[
         float,
         number(low=0.0, high=600000.0, step=1.0, unit="ms", label="Skip", help="Left out at the file's beginning"),
@@ -52,14 +66,23 @@ class TakeSource(Source):
 
     def render(self, score: Score, clock: Clock, load: AssetLoader) -> Audio:
         audio = load(self.asset, clock.rate_hz)[:, clock.samples_in_ms(self.skip_ms) :]
-        start = clock.sample_at(self.start_beats)
-        # What would pass the end of the loop is cut there: a take is laid once, not folded over itself.
-        audio = audio[:, : max(0, clock.loop_frames - start)] * np.float32(db_to_gain(self.gain_db))
-        edge = min(clock.samples_in_ms(EDGE_MS), audio.shape[1] // 2)
-        if edge:
-            audio[:, :edge] *= rising(edge).astype(np.float32)
-            audio[:, -edge:] *= rising(edge)[::-1].astype(np.float32)
         out = np.zeros((audio.shape[0], clock.frames), np.float32)
-        for place in clock.places(start, audio.shape[1]):
-            mixed_at(out, audio, place, looped=False)
+        starts = self.starts_beats(clock.beats)
+        for beat, following in zip(starts, (*starts[1:], clock.beats), strict=True):
+            # What would pass the next one, or the end of the loop, is cut there: a take is not folded over itself.
+            start = clock.sample_at(beat)
+            part = audio[:, : max(0, clock.sample_at(following) - start)] * np.float32(db_to_gain(self.gain_db))
+            edge = min(clock.samples_in_ms(EDGE_MS), part.shape[1] // 2)
+            if edge:
+                part[:, :edge] *= rising(edge).astype(np.float32)
+                part[:, -edge:] *= rising(edge)[::-1].astype(np.float32)
+            for place in clock.places(start, part.shape[1]):
+                mixed_at(out, part, place, looped=False)
         return out
+
+    def starts_beats(self, beats: float) -> tuple[float, ...]:
+        """The beats of a loop at which it is laid."""
+        if self.every_beats <= 0.0:
+            return (self.start_beats,)
+        count = max(1, math.ceil((beats - self.start_beats) / max(self.every_beats, SHORTEST_BEATS)))
+        return tuple(self.start_beats + number * max(self.every_beats, SHORTEST_BEATS) for number in range(count))

@@ -9,6 +9,7 @@ from html import escape
 import numpy as np
 
 from apilado.core.document.kick import SynthKick
+from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.envelopes import DECAY_NEPERS
 from apilado.core.dsp.kicks import CLICK_MS
@@ -19,12 +20,14 @@ from apilado.web.drawings.lanes import DUCKS, lane_borders, lane_named, movement
 from apilado.web.drawings.lines import beat_grid, border_lines, frequency_grid, handle
 from apilado.web.drawings.svg import label, points, tag
 from apilado.web.drawings.view import View
-from apilado.web.items import hit_key, note_key
+from apilado.web.items import hit_key, note_key, notes_layer
 from apilado.web.sheets.ducks import chosen_ducker
 
 NOTE_HEIGHT = 8.0
 NAME_HEIGHT = 13.0
 SWEEP_POINTS = 40
+REPEATED = "Repeats the pattern: change it in the first round"
+SHARED = "Of the shared pattern: this layer plays notes of its own"
 SUB_LOW_HZ, SUB_HIGH_HZ = 40.0, 90.0
 
 
@@ -40,8 +43,8 @@ def passage(stack: Stack, view: View) -> str:
         _hits(stack, view, view.height, handles=False),
         _sweeps(stack, view),
         border_lines(stack, view, view.passage),
-        *[_again(stack, view, note) for note in stack.played() if note.start_beats >= stack.pattern_beats],
-        *[_note(stack, view, note) for note in stack.pattern if note.start_beats < _own_beats(stack)],
+        *_notes(stack, view),
+        pattern_end(stack, view),
     ]
     if not stack.pattern:
         hint = "No notes yet: double-click here, or read a MIDI file in the sheet."
@@ -80,15 +83,53 @@ def _own_beats(stack: Stack) -> float:
     return min(stack.pattern_beats, stack.beats)
 
 
-def _again(stack: Stack, view: View, note: Note) -> str:
-    """A note of a round that only repeats the pattern: it is seen, and changed in the first round."""
+def _notes(stack: Stack, view: View) -> list[str]:
+    """The notes that are edited, and their repetitions: the stack's, or a layer's own over the shared ones."""
+    layer = notes_layer(stack, view.selected)
+    notes = stack.pattern if layer is None else layer.notes or ()
+    shared = [] if layer is None else [_again(stack, view, note, "note-shared", SHARED) for note in stack.played()]
+    found = [
+        *[_again(stack, view, n) for n in stack.played(notes) if n.start_beats >= stack.pattern_beats],
+        *[_note(stack, view, n, layer) for n in notes if n.start_beats < _own_beats(stack)],
+    ]
+    of = {} if layer is None else {"class_": f"tint-{layer.tint} own-notes", "data_notes_of": layer.id}
+    return [*shared, tag("g", *found, **of)]
+
+
+def pattern_end(stack: Stack, view: View) -> str:
+    """Where the notes begin again, to be pulled from bar to bar; at the end of the piece they do not."""
+    if not stack.pattern and not any(layer.notes for layer in stack.layers):
+        return ""
+    x = min(view.x(_own_beats(stack), stack), view.passage)
+    if not 0.0 < x <= view.passage:
+        return ""
+    top, bottom = view.y(SUB_HIGH_HZ), view.height - 8.0
+    bars = f"{stack.pattern_bars} bars" if stack.pattern_bars else "as long as the piece"
+    name = f"The pattern is {bars}"
+    flag = f"M{x:.1f} {bottom - 12:.1f} l-9 -5 l0 10 z"
+    return tag(
+        "g",
+        tag("title", f"{name}: pull it from bar to bar"),
+        tag("line", class_="pattern-line", x1=x, x2=x, y1=top, y2=bottom),
+        tag("path", class_="pattern-flag", d=flag),
+        tag("rect", class_="grip-area", x=x - 12, y=bottom - 24, width=16, height=24),
+        class_="pattern-end",
+        data_drag="pattern-end",
+        data_bars=stack.pattern_bars or stack.bars,
+        data_key="pattern-end",
+        **handle(name, float(stack.pattern_bars or stack.bars), bars, 1, stack.bars),
+    )
+
+
+def _again(stack: Stack, view: View, note: Note, class_: str = "note-again", said: str = REPEATED) -> str:
+    """A note that is only seen: of a round that repeats the pattern, or of the shared one under a layer's own."""
     x, end = view.x(note.start_beats, stack), view.x(min(note.end_beats, stack.beats), stack)
     y = view.y(float(midi_to_hz(float(note.pitch))))
     bar = tag("rect", x=x, y=y - NOTE_HEIGHT / 2, width=max(end - x, 3.0), height=NOTE_HEIGHT)
-    return tag("g", tag("title", "Repeats the pattern: change it in the first round"), bar, class_="note-again")
+    return tag("g", tag("title", said), bar, class_=class_)
 
 
-def _note(stack: Stack, view: View, note: Note) -> str:
+def _note(stack: Stack, view: View, note: Note, layer: Layer | None) -> str:
     x, end = view.x(note.start_beats, stack), view.x(min(note.end_beats, stack.beats), stack)
     hertz = float(midi_to_hz(float(note.pitch)))
     y = view.y(hertz)
@@ -102,7 +143,8 @@ def _note(stack: Stack, view: View, note: Note) -> str:
         class_="note is-slide" if note.slide else "note",
         data_drag="note",
         data_note=json.dumps(note.model_dump(mode="json"), sort_keys=True),
-        data_key=note_key(note),
+        data_key=note_key(note, "" if layer is None else layer.id),
+        data_layer=None if layer is None else layer.id,
         **handle(f"Note {name}", float(note.pitch), midi_to_name(note.pitch), 0, 127),
     )
 

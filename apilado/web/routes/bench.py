@@ -46,7 +46,6 @@ SILENT_DB = -100.0
 MOST_ASKED = 12
 BEHIND = ("remedy", "mending")
 """What is tried behind what is heard."""
-CHOOSERS = ("Drums", "Ducks", "Buses")
 VALUES_IN_LISTS = ("hits", "note_levels_db", "amounts", "silent_bars")
 """Parts of a document whose length does not change which controls there are."""
 PITCHES = next(f"{p.low:.0f} {p.high:.0f}" for p in parameters_of(Note) if p.name == "pitch")
@@ -315,7 +314,7 @@ def sheet(
         partial, make = MEASURED_SHEETS[name.partition(":")[0]]
         values = make(measure(stack, workspace.load, workspace.engine), name)
     # A chosen note or hit and the choice among drums, ducks or buses come first, then what was measured.
-    first = len(sections) if name == "balance" else len([s for s in sections if s.title in CHOOSERS])
+    first = len(sections) if name == "balance" else len([each for each in sections if each.chooser])
     return HTMLResponse(
         page(
             request,

@@ -97,6 +97,8 @@ class Section:
     rest: tuple[Field, ...] = ()
     """Fields that are unfolded by a word."""
     line: Line | None = None
+    chooser: bool = False
+    """Whether it is a choice among things of one kind, which stands before what was measured of the chosen one."""
     adds: tuple[Add, ...] = ()
     adds_title: str = ""
     folded: bool = False

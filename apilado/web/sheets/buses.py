@@ -20,6 +20,7 @@ def bus_chooser(selected: str) -> Section:
             Action("Bass", select="bus", chosen=selected == "bus"),
             Action("Bass and kick", select="shared", chosen=selected == "shared"),
         ),
+        chooser=True,
     )
 
 

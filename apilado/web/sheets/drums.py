@@ -69,7 +69,7 @@ def drum_sections(stack: Stack, selected: str) -> tuple[Section, ...]:
         asks = pairs_asked(stack, path)
         remove = (Action("Remove this trigger", {"op": "remove", "path": path}, danger=True, asks=asks),)
     return (
-        Section("Drums", (), tuple(chooser), note="A muted trigger ducks and keys without being heard."),
+        Section("Drums", (), tuple(chooser), chooser=True, note="A muted trigger ducks and keys without being heard."),
         Section(
             "Source",
             fields_of(sound, f"{path}/sound", without=("file_name",)),

@@ -42,14 +42,14 @@ def duck_sections(stack: Stack, selected: str) -> tuple[Section, ...]:
         part = {"name": f"Duck {len(stack.duckers) + 1}" if stack.duckers else "Duck"}
         chooser = (*chooser, Action("Add a duck", {"op": "add", "path": "duckers", "part": part}))
     if ducker is None:
-        return (Section("Ducks", (), chooser, note="Nothing makes room for the kick yet."),)
+        return (Section("Ducks", (), chooser, chooser=True, note="Nothing makes room for the kick yet."),)
     path = f"duckers/{ducker.id}"
     kinds = [(model.model_fields["kind"].default, model.label) for model in DUCK_SHAPES]
     amounts = tuple(_share_field(ducker, layer, layer.name) for layer in stack.layers)
     own = fields_of(ducker, path, stack=stack)
     remove = Action("Remove this duck", {"op": "remove", "path": path}, danger=True)
     return (
-        Section("Ducks", (), chooser),
+        Section("Ducks", (), chooser, chooser=True),
         Section(
             ducker.name,
             own,

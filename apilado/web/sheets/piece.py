@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from apilado.core.document.stack import KEYS, Crossover, Stack, borders_of
+from apilado.core.document.stack import KEYS, MOST_BARS, Crossover, Stack, borders_of
 from apilado.core.dsp.linear_phase import ringing_ms, tap_count
 from apilado.core.measure.flatness import worst_ripple
 from apilado.web.items import crossover_key
@@ -59,13 +59,18 @@ def piece_sections(stack: Stack) -> tuple[Section, ...]:
     add = (Action("Add a crossover", {"op": "add-crossover", "frequency_hz": round(min(top * 2.0, 15000.0), 1)}),)
     if len(stack.crossovers) >= 7 or top > 7000.0:
         add = ()
+    longer = (
+        (Action("As many bars again, empty", {"op": "set-bars", "bars": 2 * stack.bars, "empty": True}),)
+        if 2 * stack.bars <= MOST_BARS and not 0 < stack.pattern_bars < stack.bars
+        else ()
+    )
     shift = tuple(
         Action(f"{name}", {"op": "transpose", "semitones": step})
         for name, step in (("Octave down", -12), ("Semitone down", -1), ("Semitone up", 1), ("Octave up", 12))
     )
     midi = Action("Read a MIDI file", upload="midi", accept=".mid,.midi")
     return (
-        Section("Piece", (*fields[:2], key, *fields[2:])),
+        Section("Piece", (*fields[:2], key, *fields[2:]), longer, note="Bars that are added repeat what is there."),
         Section("Borders", (), add, children=children),
         part_section(stack, stack.voice, "voice", "Voice"),
         Section(

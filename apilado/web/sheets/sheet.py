@@ -88,13 +88,14 @@ def _selected_sections(stack: Stack, selected: str) -> tuple[str, tuple[Section,
 
 
 def _item_sections(stack: Stack, item: str) -> tuple[Section, ...]:
-    note, hit, point = note_of(stack, item), hit_of(stack, item), course_point_section(stack, item)
+    found, hit, point = note_of(stack, item), hit_of(stack, item), course_point_section(stack, item)
     if point:
         return point
-    if note is not None:
-        remove = {"op": "note", "was": note.model_dump(mode="json"), "now": None}
+    if found is not None:
+        layer, note = found
+        remove = {"op": "note", "was": note.model_dump(mode="json"), "now": None, "layer": layer or None}
         title = f"Note {midi_to_name(note.pitch)}, {midi_to_hz(float(note.pitch)):.1f} Hz"
-        fields = fields_of(note, note_path(note))
+        fields = fields_of(note, note_path(note, layer))
         return (Section(title, fields, (Action("Remove note", remove, danger=True),)),)
     if hit is not None:
         drum, at = hit

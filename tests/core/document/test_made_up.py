@@ -97,11 +97,11 @@ class MadeUp(unittest.TestCase):
         titles = [part.title for part in found]
         for title in ("Stutter", "Echo 1", "Output stage"):
             self.assertIn(title, titles)
-        paths = {field.path for part in found for field in part.fields}
+        paths = {field.path for part in found for field in (*part.fields, *part.rest)}
         self.assertTrue({f"{HERE}/drive", f"{HERE}/way", f"{HERE}/echoes/first/share", f"{HERE}/output/level_db"} <= paths)
         offered = [action.label for part in found for action in part.actions]
         self.assertIn("Add an echo", offered)
-        self.assertIn("Add stutter", offered)
+        self.assertIn("Stutter", [add.label for part in found for add in part.adds])
 
     def test_the_corners_and_the_render(self):
         before = rendered(slipway().stack)["mid"]

@@ -1,25 +1,27 @@
 // The bench: holds what is chosen and shown, sends edits, and brings drawings, sheet and sound up to date.
 
 import { Alone } from "./alone.js";
-import { get, post, postForm, tell } from "./api.js";
+import { get, post, tell } from "./api.js";
 import { listenToBorders } from "./borders.js";
 import { listenToDrops } from "./drops.js";
 import { EditQueue } from "./edits.js";
+import { Files } from "./files.js";
 import { listenToFields, showStates, showTexts, showValues } from "./fields.js";
 import { listenToGestures } from "./gestures.js";
 import { listenToHandles } from "./handles.js";
 import { listenToKeys } from "./keys.js";
 import { listenToOverdo } from "./overdo.js";
+import { Newest } from "./newest.js";
 import { Panels } from "./panels.js";
 import { Path } from "./path.js";
 import { Player } from "./player.js";
 import { handsOff, listenToPresses, openDialog, replaceKeepingPlace } from "./redraw.js";
 import { Remedies } from "./remedies.js";
+import { clientOfTab, Tabs } from "./tabs.js";
 import { View } from "./views.js";
 
 const OVERTAKEN = 204;
 const MEASURED = /^(sub|bus|shared|kick|trigger:.*|duck(:.*)?|balance)$/;
-const POLL_MS = 2500;
 const RENDERING_SHOWN_MS = 300;
 const RESTING_MS = 250; // a hand that rests in the middle of a drag wants to see
 
@@ -44,11 +46,14 @@ class Bench {
     this.views = [this.plumb, this.room];
     this.remedies = new Remedies(this);
     this.path = new Path(this);
+    this.files = new Files(this);
     this.asked = 0;
     this.stepping = Promise.resolve();
-    this.measuring = { busy: false, again: false };
+    this.measuring = new Newest(() => this.drawMeasured(), (error) => {
+      if (error.status !== OVERTAKEN) tell(error.message, { fault: true });
+    });
     this.measureTimer = null;
-    this.sheets = { busy: false, again: false };
+    this.sheets = new Newest(() => this.drawControls(), (error) => tell(error.message, { fault: true }));
   }
 
   view() {
@@ -210,39 +215,31 @@ class Bench {
 
   // --- sheet, layers, soundings, measured drawings -------------------------------------------------------------------
 
-  async refreshControls(all = true) {
-    this.sheets.all ||= all;
-    if (this.sheets.busy) {
-      this.sheets.again = true;
-      return;
-    }
-    this.sheets.busy = true;
-    try {
-      do {
-        this.sheets.again = false;
-        const whole = this.sheets.all;
-        this.sheets.all = false;
-        const query = this.alone.query();
-        query.set("selected", this.selected);
-        query.set("item", this.item);
-        const opened = this.path.query();
-        if (opened !== undefined) query.set("opened", opened);
-        const parts = whole ? ["sheet", "layers"] : ["sheet"];
-        const texts = await Promise.all(parts.map(async (part) => (await get(`${this.url}/${part}?${query}`)).text()));
-        await handsOff(...parts);
-        parts.forEach((part, index) => replaceKeepingPlace(document.getElementById(part), texts[index]));
-        if (this.shown !== this.selected) document.getElementById("sheet").parentElement.scrollTop = 0; // another sheet
-        this.shown = this.selected;
-        this.redrawnWhileHeld();
-        this.chosenSection();
-        this.path.drawn();
-      } while (this.sheets.again);
-    } catch (error) {
-      tell(error.message, { fault: true });
-    } finally {
-      this.sheets.busy = false;
-      if (this.path.ahead !== undefined) this.path.offer();
-    }
+  refreshControls(all = true) {
+    this.everyControl ||= all;
+    return this.sheets.ask().then(() => {
+      if (this.path.ahead !== undefined) this.path.offer(); // what was typed until the sheet was there
+    });
+  }
+
+  async drawControls() {
+    const whole = this.everyControl;
+    this.everyControl = false;
+    const query = this.alone.query();
+    query.set("selected", this.selected);
+    query.set("item", this.item);
+    const opened = this.path.query();
+    if (opened !== undefined) query.set("opened", opened);
+    const parts = whole ? ["sheet", "layers"] : ["sheet"];
+    const asked = this.selected;
+    const texts = await Promise.all(parts.map(async (part) => (await get(`${this.url}/${part}?${query}`)).text()));
+    await handsOff(...parts);
+    parts.forEach((part, index) => replaceKeepingPlace(document.getElementById(part), texts[index]));
+    if (this.shown !== asked) document.getElementById("sheet").parentElement.scrollTop = 0; // another sheet
+    this.shown = asked;
+    this.redrawnWhileHeld();
+    this.chosenSection();
+    this.path.drawn();
   }
 
   chosenSection() {
@@ -253,39 +250,27 @@ class Bench {
     chosen.scrollIntoView({ block: "nearest" });
   }
 
-  async refreshMeasured() {
+  refreshMeasured() {
+    return this.measuring.ask().then(() => this.busy());
+  }
+
+  async drawMeasured() {
+    await this.player.idle; // the ear comes first
+    const answer = await post(`${this.url}/drawings`, { client: this.client, view: this.view() });
+    if (answer.revision !== this.revision) return;
+    this.panels.put("measured", answer.measured, this.item);
+    await handsOff("soundings");
     const place = document.getElementById("soundings");
-    if (this.measuring.busy) {
-      this.measuring.again = true;
-      return;
-    }
-    this.measuring.busy = true;
-    try {
-      do {
-        await this.player.idle; // the ear comes first
-        this.measuring.again = false;
-        const answer = await post(`${this.url}/drawings`, { client: this.client, view: this.view() });
-        if (answer.revision !== this.revision) continue;
-        this.panels.put("measured", answer.measured, this.item);
-        await handsOff("soundings");
-        replaceKeepingPlace(place, answer.soundings);
-        document.getElementById("meter").textContent = answer.meter;
-        this.texts = answer.texts;
-        showTexts(answer.texts);
-        this.path.measured(answer.path);
-        this.live = { ...answer.moving };
-        place.classList.remove("is-stale");
-        if (MEASURED.test(this.selected)) this.refreshControls(false); // their sheets are measured too
-        this.views.forEach((view) => view.refresh());
-        this.remedies.tryAll();
-      } while (this.measuring.again);
-    } catch (error) {
-      if (error.status !== OVERTAKEN) tell(error.message, { fault: true });
-    } finally {
-      this.measuring.busy = false;
-      if (this.measuring.again) this.refreshMeasured();
-      this.busy();
-    }
+    replaceKeepingPlace(place, answer.soundings);
+    document.getElementById("meter").textContent = answer.meter;
+    this.texts = answer.texts;
+    showTexts(answer.texts);
+    this.path.measured(answer.path);
+    this.live = answer.moving;
+    place.classList.remove("is-stale");
+    if (MEASURED.test(this.selected)) this.refreshControls(false); // their sheets are measured too
+    this.views.forEach((view) => view.refresh());
+    this.remedies.tryAll();
   }
 
   // --- hearing -------------------------------------------------------------------------------------------------------
@@ -323,74 +308,6 @@ class Bench {
     this.shownPosition = position;
     requestAnimationFrame(() => this.animate());
   }
-
-  // --- files -----------------------------------------------------------------------------------------------------------
-
-  async upload(input) {
-    if (input.files[0]) await this.bring(input.files[0], input.dataset.upload);
-    input.value = "";
-  }
-
-  /** A file that was dropped: on a row, for its part; elsewhere, for a new layer; notes, for the pattern. */
-  dropped(file, place) {
-    const [kind, name] = (place.dataset.select ?? "").split(":");
-    const part = { kick: "kick", trigger: name, layer: `layers/${name}` }[kind] ?? "new";
-    return this.bring(file, /\.midi?$/i.test(file.name) ? "midi" : part);
-  }
-
-  async bring(file, target) {
-    const form = new FormData();
-    form.append("file", file);
-    tell(`Reading ‘${file.name}’ …`);
-    try {
-      if (target === "midi" || target.startsWith("hits:")) {
-        const response = await postForm(`${this.url}/${target.replace(":", "/")}`, form);
-        openDialog(await response.text());
-      } else {
-        form.append("target", target);
-        form.append("client", this.client);
-        const { told, select, dialog } = await (await postForm(`${this.url}/audio`, form)).json();
-        if (dialog) openDialog(dialog);
-        else {
-          if (select) this.remember(select);
-          await this.step("plan");
-          tell(told);
-        }
-      }
-    } catch (error) {
-      tell(error.message, { fault: true });
-    }
-  }
-
-  // --- other tabs ------------------------------------------------------------------------------------------------------
-
-  async poll() {
-    if (document.visibilityState === "visible" && !this.edits.busy) {
-      try {
-        const { revision } = await (await get(`${this.url}/revision`)).json();
-        if (this.away) {
-          await this.step("plan");
-          this.refreshControls(); // a field may still show what was never kept
-          tell(this.lost ? "Connected again. Not saved: your last change. The page shows what is stored." : "Connected again.");
-          this.away = this.lost = false;
-        } else if (revision !== this.revision && !this.edits.busy) {
-          await this.step("plan");
-          tell("This stack was changed in another tab; this page shows it as it is now.");
-        }
-      } catch (error) {
-        if (!this.away) tell(error.message, { fault: true });
-        this.away = true;
-      }
-    }
-    setTimeout(() => this.poll(), POLL_MS);
-  }
-}
-
-/** Who this tab is, over a reload too: what it did is told apart from what others did. */
-function clientOfTab() {
-  const kept = sessionStorage.getItem("client") ?? Math.random().toString(36).slice(2);
-  sessionStorage.setItem("client", kept);
-  return kept;
 }
 
 function listen(bench) {
@@ -429,14 +346,14 @@ function listen(bench) {
     else if (pressed.id === "help") document.getElementById("help-dialog").showModal();
     else bench.step(pressed.id);
   });
-  listenToDrops((at) => at.closest("#layers li[data-select]") ?? document.getElementById("bench"), (file, place) => bench.dropped(file, place));
+  listenToDrops((at) => at.closest("#layers li[data-select]") ?? document.getElementById("bench"), (file, place) => bench.files.dropped(file, place));
   document.addEventListener("change", (event) => {
-    if (event.target.dataset?.upload) bench.upload(event.target);
+    if (event.target.dataset?.upload) bench.files.upload(event.target);
   });
   document.addEventListener("click", ({ target }) => {
     if (!target.matches?.("input[data-upload]")) return;
     // The sheet may be drawn anew while the files are looked through: then the input itself is all that hears of it.
-    target.onchange = () => { if (!target.isConnected) bench.upload(target); };
+    target.onchange = () => { if (!target.isConnected) bench.files.upload(target); };
   });
   document.body.addEventListener("htmx:afterSwap", (event) => {
     const dialog = document.getElementById("dialog");
@@ -481,5 +398,5 @@ listen(bench);
 bench.player.hearAlone(bench.alone.query().toString());
 await bench.step("plan");
 bench.animate();
-bench.poll();
+new Tabs(bench).poll();
 document.documentElement.dataset.ready = "yes";

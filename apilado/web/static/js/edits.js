@@ -2,7 +2,8 @@
 
 export class EditQueue {
   /**
-   * @param send async (edit, gesture, final) => void; a refusal is told by `refused(error)` and empties the queue.
+   * @param send async (edit, gesture, final) => void; a refusal is told by `refused(error)`. It takes with it what the
+   *   same hand still does; what comes behind is sent. Where nobody answers, nothing more is sent.
    * @param rested () => void: a gesture has ended where its last edit had left it already.
    */
   constructor(send, refused, rested) {
@@ -25,22 +26,22 @@ export class EditQueue {
   async drain() {
     if (this.busy) return;
     this.busy = true;
-    try {
-      while (this.waiting.length) {
-        const { make, gesture, final } = this.waiting.shift();
+    while (this.waiting.length) {
+      const { make, gesture, final } = this.waiting.shift();
+      try {
         const edit = make();
         const text = JSON.stringify(edit);
         const known = edit === null || (gesture !== null && gesture === this.sent.gesture && text === this.sent.text);
         this.sent = { gesture, text };
         if (!known) await this.send(edit, gesture, final);
         else if (final) this.rested();
+      } catch (error) {
+        const answered = error.status !== undefined;
+        this.waiting = this.waiting.filter((each) => answered && (gesture === null || each.gesture !== gesture));
+        this.refused(error);
       }
-    } catch (error) {
-      this.waiting = [];
-      this.refused(error);
-    } finally {
-      this.busy = false;
     }
+    this.busy = false;
   }
 }
 

@@ -40,7 +40,7 @@ const KINDS = {
     remove: (taken) => () => ({ op: "remove", path: taken.path }),
   },
   note: {
-    take: (part, target) => ({ note: JSON.parse(part.dataset.note), end: target?.dataset.part === "end" }),
+    take: (part, target) => ({ note: JSON.parse(part.dataset.note), layer: part.dataset.layer ?? null, end: target?.dataset.part === "end" }),
     begin: (taken, event, bench) => {
       taken.grabbed = bench.panels.beatAt(event) - taken.note.start_beats;
       taken.from = { ...taken.note };
@@ -64,7 +64,18 @@ const KINDS = {
         start_beats: within(taken.note.start_beats + right * (large ? 1 : SNAP_BEATS), 0, bench.info.beats - SHORTEST_NOTE),
       });
     },
-    remove: (taken) => () => ({ op: "note", was: taken.note, now: null }),
+    remove: (taken) => () => ({ op: "note", was: taken.note, now: null, layer: taken.layer }),
+  },
+  "pattern-end": {
+    take: (part) => ({ bars: Number(part.dataset.bars) }),
+    pull: (taken, event, bench) => patternEdit(bench.panels.beatAt(event) / bench.info.beatsPerBar, bench),
+    step: (taken, key, large, bench) => {
+      const right = { ArrowRight: 1, ArrowLeft: -1 }[key] ?? 0;
+      if (!right) return null;
+      taken.bars = within(taken.bars + right, 1, bench.info.beats / bench.info.beatsPerBar);
+      return patternEdit(taken.bars, bench);
+    },
+    remove: () => () => ({ op: "set", path: "pattern_bars", value: 0 }),
   },
   hit: {
     take: (part) => ({ hit: Number(part.dataset.hit), drum: part.dataset.drum }),
@@ -244,10 +255,16 @@ function noteEdit(taken, change) {
   const now = { ...taken.from, ...taken.note, ...change };
   return () => {
     if (Object.keys(now).every((name) => now[name] === taken.note[name])) return null;
-    const edit = { op: "note", was: taken.note, now };
+    const edit = { op: "note", was: taken.note, now, layer: taken.layer };
     taken.note = now;
     return edit;
   };
+}
+
+/** Up to which bar the notes run before they begin again; at the end of the piece they do not. */
+function patternEdit(bars, bench) {
+  const whole = Math.max(1, Math.round(bars));
+  return () => ({ op: "set", path: "pattern_bars", value: whole >= bench.info.beats / bench.info.beatsPerBar ? 0 : whole });
 }
 
 function hitEdit(taken, beat, bench) {
@@ -382,7 +399,7 @@ function added(panel, event, bench) {
   if (panel === "strip") return { op: "hit", trigger: bench.drum(), was: null, now: snapped(bench.panels.beatAt(event), event.shiftKey) };
   if (panel === "passage") {
     const now = { start_beats: beat, length_beats: 2 * SNAP_BEATS, pitch: pitchAt(event, bench), velocity: 100, slide: false };
-    return { op: "note", was: null, now };
+    return { op: "note", was: null, now, layer: bench.panels.svg.passage.querySelector("[data-notes-of]")?.dataset.notesOf ?? null };
   }
   if (panel === "pile") return { op: "add-crossover", frequency_hz: bench.panels.frequencyAt(event) };
   const eq = panel === "profile" && bench.panels.svg.profile.querySelector("[data-eq]");

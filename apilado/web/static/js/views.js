@@ -1,6 +1,7 @@
 // Views opened over the drawings, brought up to date when the measurements are in: Plumb, the room map.
 
 import { get, tell } from "./api.js";
+import { Newest } from "./newest.js";
 
 const AGAIN_MS = 120;
 
@@ -16,8 +17,7 @@ export class View {
     this.options = options;
     this.place = document.getElementById(`${name}-view`);
     this.button = document.getElementById(`${name}-open`);
-    this.busy = false;
-    this.again = false;
+    this.newest = new Newest(() => this.draw(), (error) => this.failed(error));
   }
 
   get open() {
@@ -38,27 +38,26 @@ export class View {
     this.refresh();
   }
 
-  async refresh() {
+  refresh() {
+    return this.open ? this.newest.ask() : null;
+  }
+
+  async draw() {
     if (!this.open) return;
-    if (this.busy) {
-      this.again = true;
-      return;
-    }
-    this.busy = true;
-    this.again = false;
     this.place.setAttribute("aria-busy", true);
-    try {
-      const query = new URLSearchParams({ ...this.options, client: this.bench.client });
-      const html = await (await get(`${this.bench.url}/${this.name}?${query}`)).text();
-      const scroll = this.place.scrollTop;
-      this.place.innerHTML = html;
-      this.place.scrollTop = scroll;
-    } catch (error) {
-      if (error.status === 204) this.again = true; // a newer edit: ask once more
-      else tell(error.message, { fault: true });
+    const query = new URLSearchParams({ ...this.options, client: this.bench.client });
+    const html = await (await get(`${this.bench.url}/${this.name}?${query}`)).text();
+    const scroll = this.place.scrollTop;
+    this.place.innerHTML = html;
+    this.place.scrollTop = scroll;
+    this.place.setAttribute("aria-busy", this.newest.again);
+  }
+
+  failed(error) {
+    if (error.status === 204) setTimeout(() => this.refresh(), AGAIN_MS); // a newer edit: ask once more
+    else {
+      this.place.setAttribute("aria-busy", false);
+      tell(error.message, { fault: true });
     }
-    this.busy = false;
-    this.place.setAttribute("aria-busy", this.again);
-    if (this.again) setTimeout(() => this.refresh(), AGAIN_MS);
   }
 }

@@ -1,0 +1,46 @@
+// Files that are chosen or dropped: audio for a part or for a new layer, notes, hits.
+
+import { postForm, tell } from "./api.js";
+import { openDialog } from "./redraw.js";
+
+export class Files {
+  constructor(bench) {
+    this.bench = bench;
+  }
+
+  async upload(input) {
+    if (input.files[0]) await this.bring(input.files[0], input.dataset.upload);
+    input.value = "";
+  }
+
+  /** A file that was dropped: on a row, for its part; elsewhere, for a new layer; notes, for the pattern. */
+  dropped(file, place) {
+    const [kind, name] = (place.dataset.select ?? "").split(":");
+    const part = { kick: "kick", trigger: name, layer: `layers/${name}` }[kind] ?? "new";
+    return this.bring(file, /\.midi?$/i.test(file.name) ? "midi" : part);
+  }
+
+  async bring(file, target) {
+    const form = new FormData();
+    form.append("file", file);
+    tell(`Reading ‘${file.name}’ …`);
+    try {
+      if (target === "midi" || target.startsWith("hits:")) {
+        const response = await postForm(`${this.bench.url}/${target.replace(":", "/")}`, form);
+        openDialog(await response.text());
+      } else {
+        form.append("target", target);
+        form.append("client", this.bench.client);
+        const { told, select, dialog } = await (await postForm(`${this.bench.url}/audio`, form)).json();
+        if (dialog) openDialog(dialog);
+        else {
+          if (select) this.bench.remember(select);
+          await this.bench.step("plan");
+          tell(told);
+        }
+      }
+    } catch (error) {
+      tell(error.message, { fault: true });
+    }
+  }
+}
