@@ -95,6 +95,16 @@ class BrowserCase(unittest.TestCase):
         page.wait_for_timeout(60)
         page.wait_for_selector("#bench[aria-busy=false] #soundings:not(.is-stale)")
 
+    def unfold(self, page: Page, *lines: str) -> None:
+        """Opens lines of the path, each within the one before; what is folded in them too."""
+        for line in lines:
+            name = page.locator(f"#sheet [data-open='{line}'].line-name")
+            name.wait_for()
+            if name.get_attribute("aria-expanded") == "false":
+                name.click()
+            page.wait_for_selector(f"#sheet .line.is-open[data-line='{line}']")
+        page.evaluate("document.querySelectorAll('#sheet details.rest').forEach((fold) => { fold.open = true; })")
+
     def drag(
         self, page: Page, selector: str, dx: float, dy: float, *, steps: int = 6, at_x: float | None = None
     ) -> None:

@@ -170,12 +170,13 @@ class EditingTest(BrowserCase):
         page.wait_for_selector("#help-dialog[open]")
         page.keyboard.press("Escape")
         page.keyboard.press("3")
-        page.wait_for_selector("#sheet .tab[aria-pressed=true] >> text=high")
+        page.wait_for_selector("#layers .is-selected >> text=high")
         page.keyboard.press("m")
         page.wait_for_selector("#layers .is-muted >> text=high")
         page.keyboard.press("m")
         page.keyboard.press("k")
-        page.wait_for_selector("#sheet .tab[aria-pressed=true] >> text=Kick")
+        page.wait_for_selector("#layers .is-selected >> text=kick")
+        page.wait_for_selector("#sheet [data-open='kick/sound']")
         page.locator("#pile .border[data-key='crossover:lower']").focus()
         page.keyboard.press("ArrowUp")
         page.keyboard.press("ArrowUp")
@@ -267,7 +268,8 @@ class FilesTest(BrowserCase):
         )
         page.set_input_files("#layers-panel [data-upload=new]", bass)
         page.wait_for_selector("#layers .row-name >> text=bass")
-        page.click("#sheet [data-select=kick]")
+        page.click("#layers [data-select=kick] .row-name")
+        self.unfold(page, "kick/sound")
         page.wait_for_selector("#sheet [data-upload=kick]", state="attached")
         self.settled(page)
         with page.expect_file_chooser() as chooser:
@@ -352,20 +354,23 @@ class FilesTest(BrowserCase):
 
         press("button:has-text('New stack')")
         page.wait_for_selector("#layers li[data-select='layer:mid']")
-        press(".sheet-tabs [data-select='layer:mid']")
+        press("#layers li[data-select='layer:mid'] .row-name")
         with page.expect_file_chooser() as chosen:
             press("#sheet label:has([data-upload='layers/mid'])")
         chosen.value.set_files(rope)
         press("dialog[open] button:has-text('too')")
         self.until(page, "document.querySelector('#undo').title.includes('own.wav')")
-        press(".sheet-tabs [data-select='layer:sub']")
-        page.wait_for_selector(".sheet-tabs [data-select='layer:sub'][aria-pressed=true]")
+        press("#layers li[data-select='layer:sub'] .row-name")
+        page.wait_for_selector("#layers li.is-selected[data-select='layer:sub']")
         page.select_option("#sheet select[data-path='layers/sub/source/kind']", "layer")
         presses.append("the source of sub")
         stack = int(page.url.rsplit("/", 1)[1])
         kinds = ["layer", "take", "layer"]
         page.wait_for_selector("#undo:not([disabled])")
-        self.until(page, "document.querySelector('#sheet select[data-path=\"layers/sub/source/layer\"]') !== null")
+        self.until(
+            page,
+            "document.querySelector('#sheet .line-words').closest('#sheet').textContent.includes('mid, as its source')",
+        )
         self.assertEqual([layer["source"]["kind"] for layer in self.layers_of(stack)], kinds)
         self.assertEqual([layer["span"]["first"] for layer in self.layers_of(stack)], [0, 1, 2])
         self.assertLessEqual(len(presses), 6)

@@ -185,6 +185,7 @@ class WhilePlayingTest(CarvingCase):
         self.assertTrue(self.hears(page, self.loop("Slipway")))
         page.wait_for_selector("#strip .bass-before", state="attached")
         page.keyboard.press("2")
+        self.unfold(page, "layers/mid/path/eq", "layers/mid/path/eq/points/dip")
         page.click("#sheet [data-listen='layers/mid/path/eq/points/dip']")
         self.settled(page)
         alone = self.loop("Slipway", point="layers/mid/path/eq/points/dip")
@@ -226,6 +227,7 @@ class DrumsTest(CarvingCase):
         page.click("#sheet button:has-text('Add a trigger')")
         page.wait_for_selector("#strip :not([data-drum=kick])[data-drum]")
         self.settled(page)
+        self.unfold(page, f"triggers/{self.document('Slipway')['triggers'][0]['id']}/hits")
         page.locator("#sheet details:has-text('Patterns') summary").last.click()
         page.click("#sheet button:has-text('Two and four')")
         self.settled(page)
@@ -254,6 +256,7 @@ class DrumsTest(CarvingCase):
         audio, _ = drum_loop(126.0, 48000, 9)
         page = self.bench("Slipway")
         page.keyboard.press("k")
+        self.unfold(page, "kick/hits")
         page.wait_for_selector("#sheet [data-upload='hits:kick']", state="attached")
         self.settled(page)
         with page.expect_file_chooser() as chooser:

@@ -38,7 +38,8 @@ class BordersTest(LowEndCase):
         page.mouse.click(area["x"] + 60, area["y"] + area["height"] / 2)
         page.wait_for_selector("#layers .row-name >> text=upper mid")
         self.assertEqual(len(self.document("Slipway")["crossovers"]), 3)
-        page.click("#sheet [data-select='layer:mid']")
+        page.click("#layers li[data-select='layer:mid'] .row-name")
+        self.unfold(page, "layers/mid")
         page.click("#sheet button:has-text('Merge with upper mid')")
         page.wait_for_selector("#layers .row-name >> text=upper mid", state="detached")
         self.assertEqual(len(self.document("Slipway")["crossovers"]), 2)
@@ -100,7 +101,7 @@ class PlumbTest(LowEndCase):
     def test_it_promises_and_keeps(self):
         page = self.bench("Slipway")
         page.keyboard.press("3")
-        page.wait_for_selector("#sheet [data-path='layers/high/polarity']")
+        self.unfold(page, "layers/high/place")
         page.select_option("#sheet select[data-path='layers/high/polarity']", "inverted")
         page.wait_for_selector("#soundings .sounding.is-fault >> text=Plumb")
         page.keyboard.press("Escape")
@@ -133,8 +134,12 @@ class PlayingTest(LowEndCase):
     def test_edits_of_the_low_end_are_heard_while_the_views_are_open(self):
         page = self.bench("Slipway")
         self.play(page)
-        for view, path, value in (("b", "bus/mono_below_hz", "250"), ("1", "layers/sub/source/drop_semitones", "7")):
+        for view, line, path, value in (
+            ("b", "bus/place", "bus/mono_below_hz", "250"),
+            ("1", "layers/sub/source", "layers/sub/source/drop_semitones", "7"),
+        ):
             page.keyboard.press(view)
+            self.unfold(page, line)
             page.wait_for_selector(f"#sheet input[type=number][data-path='{path}']")
             page.click("#plumb-open")
             page.fill(f"#sheet input[type=number][data-path='{path}']", value)

@@ -131,7 +131,9 @@ class PullTest(BrowserCase):
         # A tilt reaches 12 dB, a bell 24: pulled to the panel's edge, each stops at its own end.
         page = self.bench("Slipway")
         page.keyboard.press("2")
-        page.click("#sheet >> text=Add tilt")
+        page.keyboard.press("a")
+        page.keyboard.type("tilt")
+        page.keyboard.press("Enter")
         self.until(page, "document.querySelectorAll('#profile .eq-point').length === 2")
         new = self.document("Slipway")["layers"][1]["path"][2]["points"][1]
         tilt = f"#profile .eq-point[data-path='layers/mid/path/eq/points/{new['id']}'] .grip-area"

@@ -85,13 +85,9 @@ def source_section(stack: Stack, layer: Layer, path: str) -> Section:
     return replace(
         own,
         fields=(choice_field(f"{here}/kind", "Kind", source.kind, kinds),),
-        rest=(*shift, *own.fields, *own.rest) if len(own.children) > 1 else (),
+        rest=(*shift, *own.fields, *own.rest),
         actions=(*own.actions, audio),
-        children=(
-            *own.children,
-            *(() if len(own.children) > 1 else (Section("", (*shift, *own.fields, *own.rest), key=f"{here}/own"),)),
-            *voice_section(stack, layer, path),
-        ),
+        children=(*own.children, *voice_section(stack, layer, path)),
         note=f"File: {file_name}" if file_name else own.note,
         line=Line(here, words, own.line.sketch if own.line else None, measured=True),
     )

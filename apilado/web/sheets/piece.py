@@ -72,7 +72,7 @@ def piece_sections(stack: Stack) -> tuple[Section, ...]:
     return (
         Section("Piece", (*fields[:2], key, *fields[2:]), longer, note="Bars that are added repeat what is there."),
         Section("Borders", (), add, children=children),
-        part_section(stack, stack.voice, "voice", "Voice"),
+        replace(part_section(stack, stack.voice, "voice", "Voice"), line=None),
         Section(
             "Pattern",
             (),

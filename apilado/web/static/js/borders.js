@@ -22,16 +22,24 @@ export function listenToBorders(bench, redraw) {
     const box = beside.getBoundingClientRect();
     return BORDERS[border].axis === "clientX" ? box.width : box.height;
   };
+  const told = (border) => {
+    const { low, high } = BORDERS[border.dataset.border];
+    border.setAttribute("aria-valuemin", low);
+    border.setAttribute("aria-valuemax", Math.round(high()));
+    border.setAttribute("aria-valuenow", Math.round(sizeOf(border.dataset.border)));
+  };
   const put = (border, size) => {
     const { name, low, high } = BORDERS[border];
     kept[border] = Math.round(Math.min(Math.max(size, low), high()));
     panels.style.setProperty(name, `${kept[border]}px`);
     localStorage.setItem("borders", JSON.stringify(kept));
+    document.querySelectorAll(`[data-border=${border}]`).forEach(told);
   };
 
   for (const border of document.querySelectorAll("[data-border]")) {
     const { border: which } = border.dataset;
     const { axis, sign, name } = BORDERS[which];
+    told(border);
     border.addEventListener("pointerdown", (event) => {
       event.preventDefault();
       drag = { which, from: event[axis], size: sizeOf(which) };

@@ -388,7 +388,7 @@ export function listenToHandles(bench) {
 /** What a double-click on an empty place adds. */
 function added(panel, event, bench) {
   const beat = Math.max(0, Math.floor(bench.panels.beatAt(event) / SNAP_BEATS) * SNAP_BEATS);
-  const lane = panel === "strip" && event.target.closest("[data-lane]");
+  const lane = panel === "strip" ? event.target.closest("[data-lane]") : null;
   if (lane?.dataset.kind === "drawn") {
     const round = lane.dataset.rounds.split(" ").map((each) => each.split(",").map(Number));
     const at = bench.panels.beatAt(event);
