@@ -18,43 +18,52 @@ RESTART_MS = 4.0
 """A movement that begins again gets there within this time. A jump of its own may fall into it: together they take at
 least half of it."""
 SAME = 1e-9
+POINT_COLUMNS = 3
 STEEPEST_SHARE = 0.25
 """Of a very short movement no more than this goes into one jump."""
 
 Breakpoints = NDArray[np.float64]
-"""Place, value and bend of each, shape (points, 3); places ascend."""
+"""Place, value and bend of each, shape (points, 3); places ascend. With two more columns, the place and the value from
+which the line to the next one is drawn: it may be joined only later."""
 
 
 def without_jumps(points: Breakpoints, shortest: float, *, repeats: bool) -> Breakpoints:
     """Breakpoints in which a jump takes at least a share of the length, also where the end meets the beginning."""
     shortest = min(shortest, STEEPEST_SHARE)
-    found = points.copy()
+    found = np.hstack([points, points[:, :2]])
     if repeats and abs(found[0, 1] - found[-1, 1]) > SAME:
         # From where it ends to where its course has got to by then: after that it is as it was drawn.
         reached = float(along(points, np.array([shortest]))[0])
-        bend = points[np.searchsorted(points[:, 0], shortest, side="right") - 1, 2]
-        later = points[points[:, 0] > shortest]
-        found = np.vstack([[0.0, found[-1, 1], 0.0], [shortest, reached, bend], later])
+        begun = points[np.searchsorted(points[:, 0], shortest, side="right") - 1]
+        first = [0.0, found[-1, 1], 0.0, 0.0, found[-1, 1]]
+        joins = [shortest, reached, begun[2], begun[0], begun[1]]
+        found = np.vstack([first, joins, found[found[:, 0] > shortest]])
     for index in range(1, found.shape[0]):
+        least = found[index - 1, 0]
         if abs(found[index, 1] - found[index - 1, 1]) > SAME:
-            found[index, 0] = max(found[index, 0], found[index - 1, 0] + shortest)
-        found[index, 0] = max(found[index, 0], found[index - 1, 0])
+            least += shortest
+        if found[index, 0] < least:
+            if index + 1 < found.shape[0] and found[index + 1, 0] > least:  # the line that begins here is joined later
+                found[index, 1] = along(found[index : index + 2], np.array([least]))[0]
+            found[index, 0] = least
     # What was pushed beyond the end is drawn together again.
     last = found[-1, 0]
     if last > 1.0:
-        found[:, 0] /= last
+        found[:, [0, 3]] /= last
     return found
 
 
 def along(points: Breakpoints, places: NDArray[np.float64]) -> NDArray[np.float64]:
     """The value of breakpoints at places from 0 to 1; before the first and after the last, theirs."""
-    at, values, bends = points.T
+    at, values, bends = points.T[:3]
+    begun_at, begun = points.T[3:] if points.shape[1] > POINT_COLUMNS else (at, values)
     index = np.clip(np.searchsorted(at, places, side="right") - 1, 0, at.shape[0] - 1)
     after = np.minimum(index + 1, at.shape[0] - 1)
-    span = at[after] - at[index]
-    share = np.divide(places - at[index], span, out=np.zeros_like(places), where=span > 0.0)
+    span = at[after] - begun_at[index]
+    share = np.divide(places - begun_at[index], span, out=np.zeros_like(places), where=at[after] > at[index])
     share = np.clip(share, 0.0, 1.0) ** (4.0 ** bends[index])
-    return np.asarray(values[index] + (values[after] - values[index]) * share)
+    found = begun[index] + (values[after] - begun[index]) * share
+    return np.asarray(np.where((after == index) | (places < at[0]) | (at[after] <= at[index]), values[index], found))
 
 
 def course(
