@@ -74,7 +74,7 @@ class BrowserCase(unittest.TestCase):
     def bench(self, name: str, **options) -> Page:
         page = self.open(f"/stacks/{self.stacks[name]}", **options)
         page.wait_for_selector("html[data-ready=yes]")
-        page.wait_for_selector("#soundings:not(.is-stale) .soundings-head")
+        page.wait_for_selector("#soundings:not(.is-stale) .soundings-head", state="attached")
         return page
 
     def until(self, page: Page, expression: str, arg: object = None) -> None:
@@ -93,7 +93,7 @@ class BrowserCase(unittest.TestCase):
     def settled(self, page: Page) -> None:
         """Waits until soundings and drawings are those of the newest edit."""
         page.wait_for_timeout(60)
-        page.wait_for_selector("#bench[aria-busy=false] #soundings:not(.is-stale)")
+        page.wait_for_selector("#bench[aria-busy=false] #soundings:not(.is-stale)", state="attached")
 
     def unfold(self, page: Page, *lines: str) -> None:
         """Opens lines of the path, each within the one before; what is folded in them too."""

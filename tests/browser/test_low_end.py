@@ -82,6 +82,7 @@ class SubTest(LowEndCase):
         page = self.bench("Slipway")
         page.keyboard.press("b")
         page.wait_for_selector("#sheet >> text=Summed to mono")
+        self.unfold(page, "bus/place")
         page.fill("#sheet input[type=number][data-path='bus/mono_below_hz']", "300")
         page.keyboard.press("Enter")
         page.wait_for_selector("#pile .mono-line", state="attached")

@@ -50,7 +50,7 @@ class Lane:
 def lanes_of(stack: Stack, view: View) -> tuple[Lane, ...]:
     """The lanes of what is selected, as high as they are pulled: waves, ducks, gain of the open step, movements."""
     owner = owner_of_selection(stack, view.selected)
-    names = [WAVES, DUCKS]
+    names = [DUCKS] if view.hit else [WAVES, DUCKS]
     if owner is not None and within(view.open, owner) and getattr(find(stack, view.open), "reduces", False):
         names.append(view.open)
     moved = movements_of(stack, owner) if owner else ()
@@ -64,7 +64,7 @@ def lanes_of(stack: Stack, view: View) -> tuple[Lane, ...]:
 
 
 def lane_named(stack: Stack, view: View, name: str) -> Lane:
-    """The lane of a name; there are always one of waves and one of ducks."""
+    """The lane of a name; there is always one of ducks, and one of waves unless one hit is looked at."""
     return next(lane for lane in lanes_of(stack, view) if lane.name == name)
 
 

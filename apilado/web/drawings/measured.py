@@ -11,6 +11,7 @@ from apilado.core.measure.stem import THIRD
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.registry import limits_of
 from apilado.core.units import power_to_db
+from apilado.web.drawings.hit_view import hit_measured
 from apilado.web.drawings.lines import tint_and_state
 from apilado.web.drawings.measured_profile import profile
 from apilado.web.drawings.measured_strip import strip
@@ -39,7 +40,7 @@ def measured(measures: Measures, view: View) -> dict[str, str]:
     return {
         "pile": pile(measures.stack, measures, view),
         "profile": profile(measures, view),
-        "passage": _energy(measures, view),
+        "passage": hit_measured(measures, view) if view.hit else _energy(measures, view),
         "strip": strip(measures, view),
     }
 

@@ -47,6 +47,10 @@ def profile(measures: Measures, view: View) -> str:
             " is-selected" if view.selected == f"layer:{layer.id}" else ""
         )
         parts.append(tag("g", tag("polygon", class_="spectrum", points=closed), class_=states))
+    passed = measures.graph.passed.get(view.open)
+    if passed is not None:
+        for sound, class_ in ((passed.before, "step-in"), (passed.after, "step-out")):
+            parts.append(tag("polyline", class_=class_, points=line(measures.measured(sound).fine_db)))
     if float(np.max(measures.kick.fine_db)) > LEVEL_LOW_DB and "kick" in measures.heard_drums:
         parts.append(tag("polyline", class_="kick-spectrum", points=line(measures.kick.fine_db)))
     for name in measures.heard_drums:

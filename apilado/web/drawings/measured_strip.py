@@ -30,9 +30,11 @@ HIT_BEATS = 2.0
 def strip(measures: Measures, view: View) -> str:
     """SVG of the waveforms' lane and the ducks' lane."""
     first, last = view.beats(measures.stack)
-    lane = lane_named(measures.stack, view, WAVES).bottom
     near = last - first <= HIT_BEATS and bool(measures.reductions)
-    parts = _hit_waves(measures, view, lane) if near else _waves(measures, view, lane)
+    parts: list[str] = []
+    if not view.hit:
+        lane = lane_named(measures.stack, view, WAVES).bottom
+        parts = _hit_waves(measures, view, lane) if near else _waves(measures, view, lane)
     parts += _ducks(measures, view, lane_named(measures.stack, view, DUCKS))
     for each in lanes_of(measures.stack, view):
         passed = measures.graph.passed.get(each.name)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from apilado.core.document.stack import Stack
+from apilado.web.drawings.hit_view import hit_plan
 from apilado.web.drawings.lines import border_lines, frequency_grid
 from apilado.web.drawings.plan_passage import passage, time_strip
 from apilado.web.drawings.plan_profile import cutting, equaliser, harmonics
@@ -15,6 +16,6 @@ def plan(stack: Stack, view: View) -> dict[str, str]:
     return {
         "pile": frequency_grid(view, view.pile, labelled=stack) + border_lines(stack, view, view.pile, named=True),
         "profile": frequency_grid(view, view.profile) + border_lines(stack, view, view.profile) + pulled(stack, view),
-        "passage": passage(stack, view),
+        "passage": hit_plan(stack, view) if view.hit else passage(stack, view),
         "strip": time_strip(stack, view),
     }

@@ -57,10 +57,10 @@ def time_strip(stack: Stack, view: View) -> str:
     return "".join(
         (
             beat_grid(stack, view, view.strip),
+            lane_borders(stack, view),
             movement_lanes(stack, view),
             _hits(stack, view, view.strip, handles=True),
             duck_handles(stack, view),
-            lane_borders(stack, view),
         )
     )
 

@@ -4,14 +4,18 @@ import unittest
 
 import numpy as np
 
-from apilado.core.document.edits import apply
-from apilado.core.document.edits_pattern import ReplaceNote
+from apilado.core.document.edits import apply, edit_from_data
+from apilado.core.document.edits_pattern import ReplaceNote, SetBars
 from apilado.core.document.edits_values import SetValue
+from apilado.core.document.kick import Kick
 from apilado.core.document.layer import Layer
 from apilado.core.notes import Note, again
+from apilado.core.sources.take import TakeSource
+from apilado.errors import InvalidEdit
 from apilado.web.drawings.plan_passage import passage
 from apilado.web.drawings.view import View
-from tests.support import plain_stack, rendered
+from apilado.web.items import item_after, note_key, note_of, note_path
+from tests.support import loader, noise, plain_stack, rendered, sha256, wav
 
 ONE_BAR = (Note(length_beats=0.5, pitch=33), Note(start_beats=2.5, length_beats=1.0, pitch=40))
 
@@ -46,6 +50,96 @@ class PatternTest(unittest.TestCase):
         self.assertEqual((drawn.count("note-again"), drawn.count('data-drag="note"')), (4, 2))
         whole = passage(plain_stack(bars=1, pattern=ONE_BAR), View())
         self.assertEqual((whole.count("note-again"), whole.count('data-drag="note"')), (0, 2))
+
+
+class OwnNotesTest(unittest.TestCase):
+    def setUp(self):
+        self.stack = plain_stack(bars=2, pattern=ONE_BAR, layers=(Layer(id="a", name="mid"), Layer(id="b")))
+
+    def done(self, *edits, stack=None):
+        stack = stack or self.stack
+        for edit in edits:
+            stack = apply(stack, edit_from_data(edit))
+        return stack
+
+    def test_a_layer_takes_notes_of_its_own_and_gives_them_back(self):
+        taken = self.done({"op": "set", "path": "layers/a/notes", "value": [n.model_dump() for n in ONE_BAR]})
+        np.testing.assert_array_equal(rendered(taken)["output"], rendered(self.stack)["output"])
+        was = ONE_BAR[0].model_dump()
+        edit = edit_from_data({"op": "note", "layer": "a", "was": was, "now": {**was, "pitch": 45}})
+        moved = apply(taken, edit)
+        self.assertEqual(edit.title(taken, moved), "Note to A2 of mid")
+        self.assertEqual([note.pitch for note in moved.layer("a").notes], [45, 40])
+        self.assertEqual(moved.pattern, ONE_BAR)
+        heard, before = rendered(moved), rendered(taken)
+        np.testing.assert_array_equal(heard["b"], before["b"])
+        self.assertGreater(float(np.abs(heard["a"] - before["a"]).max()), 0.01)
+        back = self.done({"op": "set", "path": "layers/a/notes", "value": None}, stack=moved)
+        np.testing.assert_array_equal(rendered(back)["output"], rendered(self.stack)["output"])
+        with self.assertRaisesRegex(InvalidEdit, "'mid' has no notes of its own any more"):
+            self.done({"op": "note", "layer": "a", "now": was}, stack=back)
+
+    def test_they_are_drawn_in_their_layers_ink_over_the_shared_ones(self):
+        own = [{"start_beats": 1.0, "length_beats": 1.0, "pitch": 45}]
+        taken = self.done({"op": "set", "path": "layers/a/notes", "value": own})
+        drawn = passage(taken, View(selected="layer:a"))
+        self.assertEqual(drawn.count('data-drag="note"'), 1)
+        self.assertEqual(drawn.count('data-layer="a"'), 1)
+        self.assertEqual(drawn.count("note-shared"), len(ONE_BAR))
+        self.assertIn(f"tint-{taken.layer('a').tint} own-notes", drawn)
+        other = passage(taken, View(selected="layer:b"))
+        self.assertEqual((other.count('data-drag="note"'), other.count("note-shared")), (len(ONE_BAR), 0))
+
+    def test_a_note_of_its_own_is_chosen_and_named_as_such(self):
+        taken = self.done({"op": "set", "path": "layers/a/notes", "value": [ONE_BAR[0].model_dump()]})
+        key = note_key(ONE_BAR[0], "a")
+        self.assertEqual(note_of(taken, key), ("a", ONE_BAR[0]))
+        self.assertEqual(note_of(taken, note_key(ONE_BAR[0])), ("", ONE_BAR[0]))
+        path = note_path(ONE_BAR[0], "a")
+        longer = edit_from_data({"op": "set", "path": f"{path}/length_beats", "value": 0.75})
+        self.assertEqual(apply(taken, longer).layer("a").notes[0].length_beats, 0.75)
+        self.assertEqual(item_after(longer, taken), key)
+
+
+class BarsTest(unittest.TestCase):
+    def test_bars_that_are_added_repeat_notes_hits_and_recordings(self):
+        audio = noise(48000, seed=3)
+        content = wav(audio)
+        take = TakeSource(asset=sha256(content), start_beats=0.5)
+        own = Layer(id="own", notes=(Note(start_beats=1.0, length_beats=0.5, pitch=50),))
+        stack = plain_stack(
+            bars=1,
+            pattern=ONE_BAR,
+            kick=Kick(hits=(0.0, 2.5)),
+            layers=(Layer(id="a"), own, Layer(id="take", source=take)),
+        )
+        files = {sha256(content): content}
+        longer = apply(stack, SetBars(bars=3))
+        once, thrice = rendered(stack, loader(files)), rendered(longer, files)
+        frames = once["output"].shape[1]
+        self.assertEqual(thrice["output"].shape[1], 3 * frames)
+        for name in ("a", "own", "take", "kick"):
+            with self.subTest(part=name):
+                # The first round has nothing before it that rings on; the others are alike.
+                rounds = [thrice[name][:, n * frames : (n + 1) * frames] for n in range(3)]
+                np.testing.assert_allclose(rounds[1], rounds[2], atol=2e-6)
+                np.testing.assert_allclose(rounds[1], once[name], atol=2e-6)
+                self.assertGreater(float(np.abs(rounds[1]).max()), 0.01)
+
+    def test_unless_they_are_to_be_empty(self):
+        stack = plain_stack(bars=1, pattern=ONE_BAR, kick=Kick(hits=(0.0,)), layers=(Layer(id="a"),))
+        empty = apply(stack, SetBars(bars=2, empty=True))
+        self.assertEqual((empty.pattern_bars, empty.kick.hits), (0, (0.0,)))
+        self.assertLess(float(np.abs(rendered(empty)["output"][:, -24000:]).max()), 1e-4)
+        with self.assertRaisesRegex(InvalidEdit, "the pattern repeats every 1 bars"):
+            apply(apply(stack, SetBars(bars=2)), SetBars(bars=4, empty=True))
+
+    def test_the_end_of_the_pattern_is_drawn_where_it_is(self):
+        stack = plain_stack(bars=4, pattern=ONE_BAR, pattern_bars=2)
+        drawn = passage(stack, View(passage=800.0))
+        self.assertIn('data-drag="pattern-end"', drawn)
+        self.assertIn('class="pattern-line" x1="400" x2="400"', drawn)
+        self.assertNotIn("pattern-end", passage(plain_stack(bars=4, pattern=()), View()))
 
 
 if __name__ == "__main__":

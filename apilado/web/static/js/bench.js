@@ -23,6 +23,7 @@ import { View } from "./views.js";
 const OVERTAKEN = 204;
 const MEASURED = /^(sub|bus|shared|kick|trigger:.*|duck(:.*)?|balance)$/;
 const RENDERING_SHOWN_MS = 300;
+const [BEFORE_HIT_BEATS, BEHIND_HIT_BEATS] = [0.1, 0.9]; // of what is seen around one hit
 const RESTING_MS = 250; // a hand that rests in the middle of a drag wants to see
 
 class Bench {
@@ -57,7 +58,7 @@ class Bench {
   }
 
   view() {
-    return { ...this.panels.sizes(), selected: this.selected, mode: this.mode, eq: this.eq, open: this.path.open(), lanes: this.lanes ?? {}, ...this.alone.heard };
+    return { ...this.panels.sizes(), selected: this.selected, mode: this.mode, eq: this.eq, open: this.path.open(), lanes: this.lanes ?? {}, hit: this.hit ?? false, ...this.alone.heard };
   }
 
   /** Tells assistive technology, and whoever waits, that the page is not up to date yet. */
@@ -268,6 +269,8 @@ class Bench {
     this.path.measured(answer.path);
     this.live = answer.moving;
     place.classList.remove("is-stale");
+    const faults = place.querySelectorAll(".sounding.is-fault").length;
+    document.getElementById("sheet-call").textContent = faults ? `Sheet · ${faults} fault${faults === 1 ? "" : "s"}` : "Sheet";
     if (MEASURED.test(this.selected)) this.refreshControls(false); // their sheets are measured too
     this.views.forEach((view) => view.refresh());
     this.remedies.tryAll();
@@ -385,11 +388,20 @@ function later(what) {
 function zoom(bench, kind) {
   const beat = bench.player.share() * bench.info.beats;
   const bar = Math.floor(beat / bench.info.beatsPerBar) * bench.info.beatsPerBar;
-  const hits = [...document.querySelectorAll("#strip [data-hit]")].map((part) => Number(part.dataset.hit));
-  const chosen = bench.item.startsWith("hit:") ? Number(bench.item.split(":").at(-1)) : hits.filter((hit) => hit <= beat + 1e-6).at(-1) ?? hits[0] ?? 0;
-  if (kind === "all") bench.panels.zoomTo(0, bench.info.beats);
-  else if (kind === "bar") bench.panels.zoomTo(bar, bar + bench.info.beatsPerBar);
-  else bench.panels.zoomTo(chosen - 0.1, chosen + 0.9);
+  const hits = [...document.querySelectorAll("#strip [data-hit]")].map((part) => Number(part.dataset.hit)).sort((a, b) => a - b);
+  const there = bench.item.startsWith("hit:") ? Number(bench.item.split(":").at(-1)) : hits.filter((hit) => hit <= beat + 1e-6).at(-1) ?? hits[0] ?? 0;
+  const shown = bench.hit ? bench.panels.range()[0] + BEFORE_HIT_BEATS : there;
+  bench.hit = ["hit", "before", "behind"].includes(kind) && !(kind === "hit" && bench.hit);
+  if (kind === "bar") bench.panels.zoomTo(bar, bar + bench.info.beatsPerBar);
+  else if (!bench.hit) bench.panels.zoomTo(0, bench.info.beats);
+  else {
+    const before = hits.filter((hit) => hit < shown - 1e-3).at(-1) ?? hits.at(-1) ?? 0;
+    const behind = hits.find((hit) => hit > shown + 1e-3) ?? hits[0] ?? 0;
+    const hit = { before, behind }[kind] ?? there;
+    bench.panels.zoomTo(hit - BEFORE_HIT_BEATS, hit + BEHIND_HIT_BEATS);
+  }
+  document.querySelector("[data-zoom=hit]").setAttribute("aria-pressed", bench.hit);
+  document.querySelectorAll(".only-hit").forEach((tool) => { tool.hidden = !bench.hit; });
   bench.step("plan");
 }
 

@@ -38,6 +38,7 @@ export function listenToKeys(bench) {
       bench.room.toggle();
     } else if (key === "escape") {
       bench.panels.show(null);
+      document.querySelector(".panels").classList.remove("has-sheet");
       bench.views.filter((view) => view.open).forEach((view) => view.toggle());
     } else if (PANELS[key]) {
       act();

@@ -1,0 +1,165 @@
+"""The path in the sheet, lanes, levels along the path."""
+
+import json
+import re
+import unittest
+
+import numpy as np
+
+from apilado.core.document.edits import apply, edit_from_data
+from apilado.core.render.moves import rounds_of
+from apilado.demo.stacks import slipway
+from apilado.web.drawings.lanes import lanes_of
+from apilado.web.drawings.plan import plan
+from apilado.web.drawings.view import View
+from tests.support import rendered
+from tests.web.case import Structure, WebCase
+
+MID = "layers/mid"
+
+
+class PathTest(WebCase):
+    def sheet(self, selected="layer:mid", **asked):
+        return self.client.get(f"/stacks/{self.stack_id}/sheet", params={"selected": selected, **asked}).text
+
+    def lines(self, text):
+        return [a["data-line"] for _, a in Structure(text).tags if "data-line" in a]
+
+    def test_a_line_for_each_step_in_the_order_of_the_sound(self):
+        steps = [f"{MID}/path/{step.id}" for step in self.head().stack.layer("mid").path]
+        wanted = [MID, f"{MID}/source", *steps, f"{MID}/place", f"{MID}/duck"]
+        self.assertEqual(self.lines(self.sheet(opened="")), wanted)
+        self.edit({"op": "move", "path": steps[-1], "to": 0})
+        self.assertEqual(self.lines(self.sheet(opened=""))[2], steps[-1])
+
+    def test_only_what_is_opened_shows_its_controls(self):
+        def fields(**asked):
+            return {a["data-path"] for _, a in Structure(self.sheet(**asked)).tags if "data-makes" in a}
+
+        self.assertEqual(fields(opened=""), {f"{MID}/path/clip/on", f"{MID}/path/eq/on"})
+        opened = fields(opened=f"{MID}/path/clip")
+        self.assertIn(f"{MID}/path/clip/drive_db", opened)
+        self.assertNotIn(f"{MID}/level_db", opened)
+        at_first = fields()
+        self.assertTrue({f"{MID}/level_db", f"{MID}/source/kind"} <= at_first)
+        self.assertLess(len(at_first), 0.35 * len(fields(opened="*")))
+
+    def test_few_words_tell_what_a_step_does(self):
+        text = self.sheet(opened="")
+        for words in ("112–640 Hz", "9 dB, −4 dB", "1 point", "saw ×7 + square ×2"):
+            self.assertIn(f">{words}</span>", text)
+
+    def test_what_is_added_stands_behind_what_is_open(self):
+        answer = self.edit(
+            {"op": "add", "path": f"{MID}/path", "part": {"kind": "compressor"}, "after": f"{MID}/path/clip"}
+        )
+        path = self.head().stack.layer("mid").path
+        self.assertEqual(path[[step.id for step in path].index("clip") + 1].kind, "compressor")
+        self.assertEqual(answer["made"], f"{MID}/path/{path[2].id}")
+        point = self.edit({"op": "add-point", "to": MID, "point": {"kind": "bell", "frequency_hz": 500.0}})["made"]
+        self.assertRegex(point, f"^{MID}/path/eq/points/[a-z0-9]+$")
+        self.assertIsNone(self.edit({"op": "set", "path": f"{MID}/level_db", "value": -3.0})["made"])
+
+    def test_a_mark_offers_movements_and_says_why_something_stands_still(self):
+        text = self.sheet(opened=f"{MID}/place,~{MID}/level_db")
+        offered = [json.loads(a["value"]) for _, a in Structure(text).tags if a.get("value", "").startswith("{")]
+        moves = [edit for edit in offered if edit["op"] == "add-movement"]
+        self.assertEqual({edit["path"] for edit in moves}, {f"{MID}/level_db"})
+        self.edit(moves[1])
+        self.edit({"op": "set", "path": f"{MID}/path/eq/phase", "value": "linear-phase"})
+        point = f"{MID}/path/eq/points/dip"
+        still = self.sheet(opened=f"{MID}/path/eq,{point},~{point}/gain_db")
+        self.assertIn("It does not move: its EQ has a linear phase", still)
+
+    def test_what_moves_shows_its_travel_and_has_a_line(self):
+        self.edit({"op": "add-movement", "path": f"{MID}/level_db", "start": "ramp down", "id": "m"})
+        text = self.sheet(opened=f"{MID}/place,movements/m")
+        self.assertIn("movements/m", self.lines(text))
+        (stretch,) = re.findall(r'class="travel-stretch" x="([0-9.]+)" width="([0-9.]+)"', text)
+        # From -60 to 12 dB: from where it stands at -10.5 dB 12 dB down.
+        self.assertAlmostEqual(float(stretch[0]), 1000 * (-22.5 + 60) / 72, delta=0.1)
+        self.assertAlmostEqual(float(stretch[1]), 1000 * 12 / 72, delta=0.1)
+        self.assertNotIn("travel-stretch", self.sheet("layer:sub", opened="*"))
+
+
+class LevelsTest(WebCase):
+    def test_levels_along_the_path_are_those_of_the_sound(self):
+        self.edit(
+            {"op": "add", "path": f"{MID}/path", "part": {"kind": "compressor", "id": "comp", "threshold_db": -30.0}}
+        )
+        self.edit({"op": "add-movement", "path": f"{MID}/pan", "start": "sine", "id": "m"})
+        view = {"selected": "layer:mid"}
+        answer = self.client.post(f"/stacks/{self.stack_id}/drawings", json={"client": "x", "view": view}).json()
+        texts = answer["texts"]
+
+        def db(text):
+            return float(text.replace("−", "-"))
+
+        stack = self.head().stack
+        mid = rendered(stack)["mid"]
+        level = 10.0 * np.log10(2.0 * np.mean(np.square(mid.astype(np.float64))))
+        self.assertAlmostEqual(db(texts[f"level {MID}/duck"]), level, delta=0.06)
+        self.assertGreater(db(texts[f"level {MID}/place"]), level)
+        off = apply(stack, edit_from_data({"op": "set", "path": f"{MID}/path/comp/on", "value": False}))
+        self.assertGreater(np.abs(rendered(off)["mid"]).max(), np.abs(mid).max())
+        parts = answer["path"][f"{MID}/path/comp"]["reduction"]
+        self.assertAlmostEqual(max(parts), float(texts[f"reduction {MID}/path/comp"].strip("↓")), places=5)
+        self.assertGreater(max(parts), 3.0)
+        (shares,) = answer["moving"].values()
+        self.assertEqual(list(answer["moving"]), [f"{MID}/pan"])
+        self.assertTrue(0.0 <= min(shares) < 0.6 < max(shares) <= 1.0)
+
+
+class LanesTest(unittest.TestCase):
+    def setUp(self):
+        edit = {"op": "add-movement", "path": f"{MID}/level_db", "start": "ramp down", "id": "m"}
+        self.stack = apply(slipway().stack, edit_from_data(edit))
+        self.view = View(selected="layer:mid", strip=240.0, passage=900.0)
+
+    def lane(self, stack=None, view=None):
+        return plan(stack or self.stack, view or self.view)["strip"]
+
+    def test_what_is_selected_has_its_movements_in_lanes(self):
+        names = [lane.name for lane in lanes_of(self.stack, self.view)]
+        self.assertEqual(names, ["waves", "ducks", "movements/m"])
+        self.assertEqual(len(lanes_of(self.stack, View(selected="layer:sub"))), 2)
+        pulled = self.view.model_copy(update={"lanes": {"waves": 1.0, "ducks": 1.0, "movements/m": 6.0}})
+        last = lanes_of(self.stack, pulled)[-1]
+        self.assertAlmostEqual(last.bottom - last.top, 180.0)
+        self.assertAlmostEqual(last.bottom, 240.0)
+
+    def test_every_repetition_is_drawn_and_can_be_pulled(self):
+        drawn = self.lane()
+        rounds = rounds_of(self.stack, self.stack.movements[0], f"{MID}/level_db")
+        self.assertEqual(len(rounds), len(self.stack.pattern))
+        told = re.search(r'data-rounds="([^"]*)"', drawn).group(1).split()
+        self.assertEqual(len(told), len(rounds))
+        # Each beginning has its point; ends that the next note cuts off have none.
+        self.assertEqual(len(re.findall(r'data-drag="course" data-movement="m" data-place="0"', drawn)), len(rounds))
+        one = self.view.model_copy(update={"first_beat": 4.0, "last_beat": 8.0})
+        self.assertLess(len(re.search(r'data-rounds="([^"]*)"', self.lane(view=one)).group(1).split()), len(rounds))
+
+    def test_steps_are_swept_and_a_followed_sound_is_only_seen(self):
+        steps = apply(self.stack, edit_from_data({"op": "shape-movement", "movement": "m", "start": "steps"}))
+        drawn = self.lane(steps)
+        self.assertIn('data-kind="steps" data-count="8"', drawn)
+        self.assertIn('class="sweep"', drawn)
+        follow = apply(self.stack, edit_from_data({"op": "shape-movement", "movement": "m", "start": "follow"}))
+        self.assertNotIn('data-drag="course"', self.lane(follow))
+
+    def test_an_open_step_that_takes_gain_has_a_lane(self):
+        stack = apply(
+            self.stack, edit_from_data({"op": "add", "path": f"{MID}/path", "part": {"kind": "compressor", "id": "c"}})
+        )
+        for opened, wanted in (
+            (f"{MID}/path/c", True),
+            (f"{MID}/path/eq", False),
+            ("bus/limiter", False),
+            ("nonsense/x", False),
+        ):
+            view = self.view.model_copy(update={"open": opened})
+            self.assertEqual(opened in [lane.name for lane in lanes_of(stack, view)], wanted, opened)
+
+
+if __name__ == "__main__":
+    unittest.main()
