@@ -50,15 +50,18 @@ def does(edit: Edit, stack: Stack) -> str:
         return ""
 
 
-def drawn(sketch: Sketch) -> str:
-    """A drawing the size of a word."""
+def sketch_points(sketch: Sketch) -> str:
+    """The line of a drawing the size of a word, in its pixels."""
     heights = sketch.heights
-    across = (SKETCH_WIDTH - 2.0) / max(1, len(heights) - 1)
-    line = points(
-        (1.0 + index * across, 1.0 + (1.0 - float(v)) * (SKETCH_HEIGHT - 2.0)) for index, v in enumerate(heights)
-    )
+    across, tall = (SKETCH_WIDTH - 2.0) / max(1, len(heights) - 1), SKETCH_HEIGHT - 2.0
+    return points((1.0 + place * across, 1.0 + (1.0 - float(v)) * tall) for place, v in enumerate(heights))
+
+
+def drawn(sketch: Sketch, address: str) -> str:
+    """A drawing the size of a word, of the line of an address."""
+    line = tag("polyline", points=sketch_points(sketch))
     size = {"width": SKETCH_WIDTH, "height": SKETCH_HEIGHT}
-    return tag("svg", tag("polyline", points=line), class_="sketch", role="img", aria_label=sketch.what, **size)
+    return tag("svg", line, class_="sketch", role="img", aria_label=sketch.what, data_sketch=address, **size)
 
 
 ENVIRONMENT.globals.update(

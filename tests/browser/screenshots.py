@@ -47,6 +47,7 @@ def main(folder: Path) -> None:
             ("room-map-night", "Lock Gate", True, "r", ".proposal"),
             ("carve", "Lock Gate", False, "2", ".covering"),
             ("duck", "Rope Walk", False, "d", "#headroom"),
+            ("movement", "Slipway", False, "2", "[data-mark='layers/mid/level_db']"),
         ):
             page = view(links[stack], dark=dark)
             page.wait_for_selector(READY)
@@ -60,10 +61,14 @@ def main(folder: Path) -> None:
             if name == "mend-all":
                 page.click("#mend-all")
                 page.wait_for_selector("#dialog .btn-fix", timeout=MENDING_MS)
-            if name == "duck":  # last: it is the only one that edits
+            if name == "movement":
+                page.click("[data-mark='layers/mid/level_db']")
+                page.select_option(".move-offer select", label="new: fall")
+                page.wait_for_selector("#strip .course-point")
+            if name == "duck":  # those that edit come last
                 page.click(".fit-duck")
                 page.click("[data-zoom=hit]")
-                page.wait_for_selector(".bass-before", state="attached")
+                page.wait_for_selector("#passage .bass-before", state="attached")
             page.wait_for_timeout(500)
             page.wait_for_selector(READY)
             page.screenshot(path=folder / f"{name}.png")

@@ -33,13 +33,13 @@ from apilado.web.drawings.view import View
 from apilado.web.items import item_after
 from apilado.web.layer_rows import facts, layer_rows, listening, states, texts
 from apilado.web.measured_sheets import MEASURED_SHEETS
-from apilado.web.pages import formatted, page
+from apilado.web.pages import formatted, page, sketch_points
 from apilado.web.path_levels import moving_shares, path_levels
 from apilado.web.routes.common import audition_of, workspace_of
 from apilado.web.routes.heavy import heavy
 from apilado.web.sheets.base import AUDIO_ACCEPT
 from apilado.web.sheets.movements import marks_of, owner_of_selection
-from apilado.web.sheets.sheet import ALL_LINES, TABS, opened_at_first, paths_of, sheet_sections, tab_of
+from apilado.web.sheets.sheet import ALL_LINES, TABS, lines_in, opened_at_first, paths_of, sheet_sections, tab_of
 
 router = APIRouter(prefix="/stacks/{stack_id}")
 SILENT_DB = -100.0
@@ -256,6 +256,10 @@ def drawings(request: Request, stack_id: int, posted: DrawingsRequest) -> dict[s
     alone = loudness_alone(measures, posted.view)
     owner = owner_of_selection(head.stack, posted.view.selected)
     told, drawn = path_levels(measures, owner) if owner else ({}, {})
+    for line in lines_in(sheet_sections(head.stack, posted.view.selected)[1]) if owner else ():
+        told[f"words {line.address}"] = line.words
+        if line.sketch is not None:
+            drawn.setdefault(line.address, {})["sketch"] = sketch_points(line.sketch)
     return {
         "texts": {"listening": listening(head.stack, posted.view, alone), **told},
         "path": drawn,

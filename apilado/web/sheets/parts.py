@@ -9,8 +9,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 from pydantic import BaseModel
 
-from apilado.core.document.addresses import find, joined, owner_of, parted, within
+from apilado.core.document.addresses import find, joined, owner_of, parted, parts_of, within
 from apilado.core.document.carving import MOST_PAIRS
+from apilado.core.document.declarations import list_declared
 from apilado.core.document.equaliser import KeyedBell, Point, eq_sections, still_and_moving
 from apilado.core.document.kick import Drum
 from apilado.core.document.naming import numbered, with_article
@@ -92,7 +93,9 @@ def part_list(
         here = joined(path, listed.name, member.id)
         section = part_section(stack, member, here, member_title(members, member, listed))
         actions = (*section.actions, *_member_actions(stack, members, index, here, listed))
-        children.append(replace(section, actions=actions, line=_placed(section.line, members, index, here, listed)))
+        line = _placed(section.line, members, index, here, listed)
+        rest = (*section.rest, *copies_of(stack, member, here))
+        children.append(replace(section, actions=actions, line=line, rest=rest))
     return tuple(children), _adds(stack, path, members, listed)
 
 
@@ -168,19 +171,19 @@ def _can_stand(stack: Stack, path: str, model: type[BaseModel]) -> bool:
 def treatment_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
     """Hearing it exaggerated, and having it elsewhere too."""
     can = isinstance(part, Treatment) and part.overdone() is not None
-    return Extras(copies_of(stack, path), (Action("Overdo", overdo=path),) if can else ())
+    return Extras(actions=(Action("Overdo", overdo=path),) if can else ())
 
 
-def copies_of(stack: Stack, path: str) -> tuple[Field, ...]:
-    """The menu of the other paths that a step can be copied to."""
-    own, holders = owner_of(path), [f"layers/{layer.id}" for layer in stack.layers] + ["bus"]
-    if not within(path, joined(own, "path")) or (len(holders) <= 2 and own != "bus"):
-        holders = [each for each in holders if each != own]
-    others = [
-        ({"op": "copy-part", "path": path, "to": joined(to, "path")}, stack.owner_name(to), False)
-        for to in holders
-        if to != own
-    ]
+def copies_of(stack: Stack, part: Part, path: str) -> tuple[Field, ...]:
+    """The menu of the other layers and buses whose list of the same name a part can be copied to."""
+    own, (holder, _) = owner_of(path), parted(path)
+    inner = joined(*parts_of(holder)[len(parts_of(own)) :])
+    others = []
+    for to in (*(f"layers/{layer.id}" for layer in stack.layers), "bus", "shared"):
+        there = joined(to, inner)
+        declared = list_declared(stack, there) if to != own and not isinstance(part, Split) else None
+        if declared is not None and isinstance(part, declared.kinds) and len(find(stack, there)) < declared.most:
+            others.append(({"op": "copy-part", "path": path, "to": there}, stack.owner_name(to), False))
     return (menu_field(joined(path, "copy"), "Copy to", others),) if others else ()
 
 
@@ -207,13 +210,12 @@ def eq_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
         pairs = [({"op": "add-pair", "dip": path, "lift": to}, stack.owner_name(to), False) for to in others]
         fields = (menu_field(joined(path, "pair"), "Pair with", pairs),)
     several = len(stack.eqs_of(owner)) > 1
-    copies = copies_of(stack, path) if isinstance(part, Part) else ()
     still, moving = still_and_moving(stack.points_of(path))
     at = np.geomspace(LOWEST_HZ, HIGHEST_HZ, SKETCH_POINTS)
     sections = eq_sections((*still, *moving), stack.sample_rate)
     gains = gain_to_db(np.abs(sections_response(sections, at, stack.sample_rate)))
     return Extras(
-        (*fields, *copies),
+        fields,
         (Action("Pull in the Profile", pull=path),) if several else (),
         tuple(_pair_section(stack, pair.id) for pair in stack.pairs if path in (pair.dip, pair.lift)),
         f"{_ringing_said(stack, path)} {note}".strip() if linear else note,

@@ -36,6 +36,7 @@ export function prepareFields(root) {
 export function showValues(values, behind = false) {
   for (const [path, text] of Object.entries(values)) {
     document.querySelectorAll(`[data-path="${CSS.escape(path)}"]`).forEach((control) => {
+      if (control.type === "number") control.closest(".field")?.classList.toggle("is-own", text !== control.dataset.default);
       if (control.matches("[data-toggle]")) {
         control.setAttribute("aria-pressed", text === "True");
       } else if (control.type === "checkbox") {

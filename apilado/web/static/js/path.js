@@ -93,8 +93,9 @@ export class Path {
     this.focus = null;
     this.beside();
     this.meters = this.nows = null;
-    this.measured(this.last);
-    if (this.bench.texts) showTexts(this.bench.texts);
+    this.measured(this.last, { sketches: false });
+    const measured = Object.entries(this.bench.texts ?? {}).filter(([name]) => !name.startsWith("words ")); // those are drawn anew
+    showTexts(Object.fromEntries(measured));
   }
 
   /** On a wide page what is open stands beside the path. */
@@ -110,12 +111,16 @@ export class Path {
   }
 
   /** How loud it is behind each step: { address: { thick, reduction: [dB …] } }. */
-  measured(found) {
+  measured(found, { sketches = true } = {}) {
     this.last = found;
     if (!found) return;
     this.side.querySelectorAll("[data-stem]").forEach((stem) => {
       const thick = found[stem.dataset.stem]?.thick;
       if (thick !== undefined) stem.dataset.thick = thick;
+    });
+    if (sketches) this.side.querySelectorAll("[data-sketch]").forEach((sketch) => {
+      const line = found[sketch.dataset.sketch]?.sketch;
+      if (line !== undefined) sketch.firstElementChild.setAttribute("points", line);
     });
   }
 
