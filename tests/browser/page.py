@@ -129,7 +129,10 @@ class BrowserCase(unittest.TestCase):
     def remedied(self, page: Page, finding: str) -> Locator:
         """The button of a finding's remedy, once that has been tried."""
         button = page.locator(f"#soundings .sounding{finding} .remedy .btn-fix").first
-        button.wait_for(timeout=MENDING_MS)
+        button.wait_for(timeout=MENDING_MS, state="attached")
+        fold = page.locator(f"#soundings .sounding{finding} details[name=sounding]:has(.remedy .btn-fix)").first
+        if fold.get_attribute("open") is None:
+            fold.locator("summary").first.click()
         return button
 
     def checked(self, name: str) -> tuple[int, list[str]]:

@@ -57,7 +57,7 @@ def main(folder: Path) -> None:
                 page.click("[data-mode=harmonics]")
             page.wait_for_selector(shown, state="attached")
             if name == "bench-flawed":
-                page.wait_for_selector("#soundings .btn-fix")
+                page.wait_for_selector("#soundings .btn-fix", state="attached")
             if name == "mend-all":
                 page.click("#mend-all")
                 page.wait_for_selector("#dialog .btn-fix", timeout=MENDING_MS)

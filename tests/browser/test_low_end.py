@@ -52,7 +52,7 @@ class BordersTest(LowEndCase):
         page.wait_for_selector("#sheet >> text=taps; rings")
         page.fill("#sheet input[type=number][data-path='crossovers/upper/overlap_octaves']", "0.6")
         page.keyboard.press("Enter")
-        page.wait_for_selector("#soundings .sounding >> text=leave a bump")
+        page.wait_for_selector("#soundings .sounding >> text=leave a bump", state="attached")
         self.remedied(page, ":has-text('leave a bump')").click()
         page.wait_for_selector("#soundings .sounding >> text=leave a bump", state="detached")
         self.assertEqual(self.document("Slipway")["crossovers"][1]["overlap_octaves"], 0.0)
@@ -90,11 +90,14 @@ class SubTest(LowEndCase):
         page.wait_for_selector("#soundings >> text=Below 300 Hz the bass is mono", state="attached")
         page.click("#soundings .fine-soundings > summary")
         item = page.locator("#soundings .sounding[data-id='small-speaker']")
-        item.locator("summary").click()
+        item.locator("summary.sounding-line").click()
+        item.locator(".limit summary").click()
         item.locator("[name=look]").fill("5")
         item.locator("[name=reason]").fill("the ferry's horn speakers")
         item.locator("[data-limit]").click()
-        page.wait_for_selector("#soundings .sounding.is-look[data-id='small-speaker'] >> text=changed")
+        page.wait_for_selector(
+            "#soundings .sounding.is-look[data-id='small-speaker'] >> text=changed", state="attached"
+        )
         self.assertEqual(self.document("Slipway")["limits"]["small-speaker"]["reason"], "the ferry's horn speakers")
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from types import MappingProxyType
 from typing import Any, Literal
 
@@ -24,6 +25,7 @@ from apilado.core.soundings.alignment import advise, change_in_words
 from apilado.core.soundings.make_room import MOST_PROPOSALS, all_of, make_room
 from apilado.core.soundings.measures import Measures, measure
 from apilado.core.soundings.registry import RULES, sound
+from apilado.core.soundings.sounding import Sounding
 from apilado.store.stacks import Revision, Stepped
 from apilado.web.drawings.measured import measured
 from apilado.web.drawings.plan import plan
@@ -243,6 +245,12 @@ def loudness_alone(measures: Measures, heard: Audition) -> float | None:
     return float(found.integrated_lkfs)
 
 
+def chosen_first(found: Sequence[Sounding], view: View) -> list[Sounding]:
+    """Findings in their order, those of the chosen layer before others of their class."""
+    kind, _, name = view.selected.partition(":")
+    return sorted(found, key=lambda each: not (kind == "layer" and name in each.show.layers))
+
+
 @router.post("/drawings")
 @heavy
 def drawings(request: Request, stack_id: int, posted: DrawingsRequest) -> dict[str, Any]:
@@ -255,6 +263,7 @@ def drawings(request: Request, stack_id: int, posted: DrawingsRequest) -> dict[s
     stacks.keep_summary(workspace, head.id, measures, found)
     alone = loudness_alone(measures, posted.view)
     owner = owner_of_selection(head.stack, posted.view.selected)
+    shown = {"soundings": chosen_first(found, posted.view), "stack": head.stack, "rules": RULE_LIMITS}
     told, drawn = path_levels(measures, owner) if owner else ({}, {})
     for line in lines_in(sheet_sections(head.stack, posted.view.selected)[1]) if owner else ():
         told[f"words {line.address}"] = line.words
@@ -266,7 +275,7 @@ def drawings(request: Request, stack_id: int, posted: DrawingsRequest) -> dict[s
         "moving": moving_shares(head.stack, measures, owner) if owner else {},
         "revision": head.id,
         "measured": measured(measures, posted.view),
-        "soundings": page(request, "_partials/soundings.html", soundings=found, stack=head.stack, rules=RULE_LIMITS),
+        "soundings": page(request, "_partials/soundings.html", **shown),
         "meter": meter(measures),
     }
 

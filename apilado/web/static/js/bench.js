@@ -239,6 +239,7 @@ class Bench {
     if (this.shown !== asked) document.getElementById("sheet").parentElement.scrollTop = 0; // another sheet
     this.shown = asked;
     this.redrawnWhileHeld();
+    this.markFaults(document.getElementById("soundings"));
     this.chosenSection();
     this.path.drawn();
   }
@@ -269,11 +270,18 @@ class Bench {
     this.path.measured(answer.path);
     this.live = answer.moving;
     place.classList.remove("is-stale");
+    this.markFaults(place);
     const faults = place.querySelectorAll(".sounding.is-fault").length;
     document.getElementById("sheet-call").textContent = faults ? `Sheet · ${faults} fault${faults === 1 ? "" : "s"}` : "Sheet";
     if (MEASURED.test(this.selected)) this.refreshControls(false); // their sheets are measured too
     this.views.forEach((view) => view.refresh());
     this.remedies.tryAll();
+  }
+
+  /** Layers that a fault is about carry its mark in their rows. */
+  markFaults(place) {
+    const faulty = [...place.querySelectorAll(".sounding.is-fault")].flatMap((each) => each.dataset.layers.split(" "));
+    document.querySelectorAll("#layers li[data-select]").forEach((row) => row.classList.toggle("has-fault", faulty.includes(row.dataset.select.slice(6))));
   }
 
   // --- hearing -------------------------------------------------------------------------------------------------------
