@@ -9,7 +9,7 @@ from apilado.core.document.ducker import Ducker
 from apilado.core.document.equaliser import POINTS
 from apilado.core.document.path import Equaliser, Points, layer_path
 from apilado.core.document.stack import SharedBus, Stack
-from apilado.core.ducks.registry import DUCK_SHAPES
+from apilado.core.shapes.registry import DUCK_SHAPES
 from apilado.core.treatments.registry import TREATMENTS
 
 

@@ -14,9 +14,9 @@ from apilado.core.document.kick import Kick, SynthKick
 from apilado.core.document.layer import Layer, Span
 from apilado.core.document.path import AnyBusStep, AnyStep, Equaliser, Split
 from apilado.core.document.stack import Bus, Crossover, Limiter, SharedBus, Stack
-from apilado.core.ducks.keyed import KeyedDuck
 from apilado.core.formats.bundles import Asset, Bundle
 from apilado.core.notes import Note
+from apilado.core.shapes.keyed_duck import KeyedDuck
 from apilado.core.sources.layer_sound import LayerSound
 from apilado.core.sources.take import TakeSource
 from apilado.core.sources.tone import Tone, ToneSource

@@ -183,7 +183,7 @@ class WhilePlayingTest(CarvingCase):
             self.document("Slipway")["duckers"][0]["shape"]["depth_db"], was["depth_db"] + 0.5, places=5
         )
         self.assertTrue(self.hears(page, self.loop("Slipway")))
-        page.wait_for_selector("#strip .bass-before", state="attached")
+        page.wait_for_selector("#passage .bass-before", state="attached")
         page.keyboard.press("2")
         self.unfold(page, "layers/mid/path/eq", "layers/mid/path/eq/points/dip")
         page.click("#sheet [data-listen='layers/mid/path/eq/points/dip']")

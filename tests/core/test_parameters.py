@@ -10,9 +10,9 @@ from apilado.core.document.equaliser import POINTS
 from apilado.core.document.kick import KICK_SOUNDS, Kick
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Crossover, Stack
-from apilado.core.ducks.registry import DUCK_SHAPES
 from apilado.core.notes import Note
 from apilado.core.parameters import parameters_of
+from apilado.core.shapes.registry import DUCK_SHAPES
 from apilado.core.sources.registry import SOURCES
 from apilado.core.sources.tone import Tone
 from apilado.core.sources.voice import Envelope

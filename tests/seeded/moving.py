@@ -9,17 +9,12 @@ from pydantic import BaseModel
 
 from apilado.core.document.addresses import joined
 from apilado.core.document.declarations import still_because
-from apilado.core.document.movement import (
-    CoursePoint,
-    DrawnCourse,
-    FollowCourse,
-    Movement,
-    StepCourse,
-    Target,
-    starting_points,
-)
+from apilado.core.document.movement import Movement, Target
 from apilado.core.document.stack import Stack
 from apilado.core.parameters import Parameter, parameters_of
+from apilado.core.shapes.drawn_course import CoursePoint, DrawnCourse, starting_points
+from apilado.core.shapes.follow_course import FollowCourse
+from apilado.core.shapes.step_course import StepCourse
 
 SHAPES = ("ramp up", "ramp down", "triangle", "sine", "fall", "square")
 

@@ -20,9 +20,9 @@ from apilado.core.document.kick import Kick, SampleKick, SynthKick, Trigger
 from apilado.core.document.layer import Layer, Span
 from apilado.core.document.path import AnyStep, Equaliser, Points, Split
 from apilado.core.document.stack import Bus, Crossover, Limiter, SharedBus, Stack
-from apilado.core.ducks.registry import DUCK_SHAPES
 from apilado.core.notes import Note
 from apilado.core.parameters import parameters_of
+from apilado.core.shapes.registry import DUCK_SHAPES
 from apilado.core.sources.base import AssetLoader
 from apilado.core.sources.layer_sound import LayerSound
 from apilado.core.sources.take import TakeSource

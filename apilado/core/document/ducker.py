@@ -6,10 +6,10 @@ from typing import Annotated, Literal
 
 from pydantic import Field, field_validator
 
-from apilado.core.ducks.keyed import KeyedDuck
-from apilado.core.ducks.registry import AnyDuckShape
 from apilado.core.parameters import choice, number, number_map, numbers, reference, switch, text
 from apilado.core.parts import Part
+from apilado.core.shapes.keyed_duck import KeyedDuck
+from apilado.core.shapes.registry import AnyDuckShape
 
 MOST_DUCKERS = 8
 Share = Annotated[float, Field(ge=0.0, le=1.0)]

@@ -10,20 +10,13 @@ from pydantic import Field
 from apilado.core.document.addresses import find, get, joined, member, owner_of, parts_of, within
 from apilado.core.document.declarations import parameter_at, still_because, value_at
 from apilado.core.document.editing import Data, Edit
-from apilado.core.document.movement import (
-    MOST_COURSE_POINTS,
-    MOST_MOVEMENTS,
-    CoursePoint,
-    DrawnCourse,
-    Movement,
-    Start,
-    StepCourse,
-    starting_course,
-)
+from apilado.core.document.movement import MOST_MOVEMENTS, Movement, Start, starting_course
 from apilado.core.document.naming import place_name
 from apilado.core.document.stack import Stack
 from apilado.core.parameters import Parameter
 from apilado.core.parts import Part, new_id
+from apilado.core.shapes.drawn_course import MOST_COURSE_POINTS, CoursePoint, DrawnCourse
+from apilado.core.shapes.step_course import StepCourse
 from apilado.errors import InvalidEdit
 
 MovementId = Annotated[str, Field(min_length=1, max_length=40)]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import replace
 from types import MappingProxyType
 from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal
 
@@ -13,10 +12,10 @@ from numpy.typing import NDArray
 from apilado.core.dsp import equaliser
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Value
-from apilado.core.dsp.dynamics import Detector, whole_reduction
 from apilado.core.dsp.filters import NO_SECTIONS, Sections, high_pass, low_pass
 from apilado.core.parameters import choice, number, reference, switch, tagged_union
 from apilado.core.parts import Part
+from apilado.core.shapes.opening import opened_by
 
 if TYPE_CHECKING:
     from apilado.core.dsp.filters import Knots
@@ -206,9 +205,17 @@ class KeyedBell(_Gained):
 
     def opening(self, key: Audio, *, rate_hz: int, looped: bool) -> NDArray[np.float32]:
         """How far it is open at each frame, 0 to 1, from the trigger's sound; shape (frames,)."""
-        detector = Detector(self.threshold_db, OPENING_RATIO, OPENING_DB, self.attack_ms, self.release_ms)
-        detector = replace(detector, range_db=OPENING_DB)
-        return whole_reduction(key, detector, rate_hz=rate_hz, looped=looped) / np.float32(OPENING_DB)
+        return opened_by(
+            key,
+            threshold_db=self.threshold_db,
+            range_db=OPENING_DB,
+            ratio=OPENING_RATIO,
+            knee_db=OPENING_DB,
+            attack_ms=self.attack_ms,
+            release_ms=self.release_ms,
+            rate_hz=rate_hz,
+            looped=looped,
+        )
 
 
 POINTS: tuple[type[Point], ...] = (HighPass, LowShelf, Bell, HighShelf, LowPass, Notch, Tilt, KeyedBell)

@@ -42,10 +42,15 @@ def without_jumps(points: Breakpoints, shortest: float, *, repeats: bool) -> Bre
         least = found[index - 1, 0]
         if abs(found[index, 1] - found[index - 1, 1]) > SAME:
             least += shortest
-        if found[index, 0] < least:
-            if index + 1 < found.shape[0] and found[index + 1, 0] > least:  # the line that begins here is joined later
-                found[index, 1] = along(found[index : index + 2], np.array([least]))[0]
-            found[index, 0] = least
+        if found[index, 0] >= least:
+            continue
+        upright = found[index, 0] - found[index - 1, 3] <= SAME
+        if upright and index + 1 < found.shape[0] and found[index + 1, 0] > least:
+            # A jump takes its time, and then joins the line that begins where it was drawn.
+            found[index, 1] = along(found[index : index + 2], np.array([least]))[0]
+        else:
+            found[index, 3] = least
+        found[index, 0] = least
     # What was pushed beyond the end is drawn together again.
     last = found[-1, 0]
     if last > 1.0:

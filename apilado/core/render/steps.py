@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Sequence
-from dataclasses import replace
 from typing import Any, TypeVar
 
 import numpy as np
@@ -15,14 +14,13 @@ from apilado.core.clock import Clock
 from apilado.core.document.addresses import replaced
 from apilado.core.document.equaliser import KeyedBell, Point, eq_sections
 from apilado.core.document.kick import KickSound
-from apilado.core.document.movement import Course, FollowCourse
 from apilado.core.document.stack import Crossover, Limiter, borders_of
 from apilado.core.dsp import courses
 from apilado.core.dsp.audio import Audio, as_stereo, sounding_until
 from apilado.core.dsp.crossovers import cut, split
 from apilado.core.dsp.curves import Curve, Value, knots, mapped, per_frame, rows
 from apilado.core.dsp.ducks import band_ducked
-from apilado.core.dsp.dynamics import Detector, limited, limiter_reduction, reduced, whole_reduction
+from apilado.core.dsp.dynamics import limited, limiter_reduction, reduced
 from apilado.core.dsp.filters import filtered, settle_frames
 from apilado.core.dsp.linear_phase import mono_below, zero_phase
 from apilado.core.dsp.moving import moving_bell
@@ -31,15 +29,14 @@ from apilado.core.dsp.oversampling import oversampled
 from apilado.core.dsp.shapers import soft_clip
 from apilado.core.dsp.stereo import mixed_at, moved, placed
 from apilado.core.dsp.transients import shaped_hit
-from apilado.core.ducks.base import DuckShape
 from apilado.core.notes import Note, voice_notes
+from apilado.core.shapes.base import Course, DuckShape
+from apilado.core.shapes.follow_course import FollowCourse
 from apilado.core.sources.base import AssetLoader, Score, Source
 from apilado.core.treatments.base import Treatment
 from apilado.core.units import db_to_gain
 
 P = TypeVar("P", bound=BaseModel)
-FOLLOWING_RATIO = 1e6
-"""So steep a curve gives the level itself."""
 NOTE_LEVEL_RAMP_MS = 4.0
 LONGEST_DUCK_MS = 60_000.0
 """A hit longer ago than this turns nothing down any more."""
@@ -129,11 +126,7 @@ def course_of(
 
 def follow(key: Audio, *, course: FollowCourse, smooth_frames: int, clock: Clock) -> Curve:
     """The level of a sound, 0 at the bottom of the range to 1 at its peak."""
-    detector = Detector(-course.range_db, FOLLOWING_RATIO, 0.1, course.attack_ms, course.release_ms)
-    detector = replace(detector, range_db=course.range_db)
-    peak = float(np.max(np.abs(key), initial=0.0))
-    key = key / np.float32(peak) if peak > 0.0 else key
-    level = whole_reduction(key, detector, rate_hz=clock.rate_hz, looped=clock.looped) / course.range_db
+    level = course.level(key, clock)
     at = knots(clock.frames)
     last = level[:1] if clock.looped else level[-1:]
     found = Curve(at, np.append(level[at[:-1]], last).astype(np.float64))

@@ -7,10 +7,10 @@ from dataclasses import dataclass
 from apilado.core.document.ducker import Ducker
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits_values import SetValue
-from apilado.core.ducks.base import DuckShape
-from apilado.core.ducks.drawn import DrawnDuck
 from apilado.core.measure.drums import Fit, fitted_shape
 from apilado.core.measure.ducking import RECOVERED_DB
+from apilado.core.shapes.base import DuckShape
+from apilado.core.shapes.drawn_duck import DrawnDuck
 from apilado.core.soundings.measures import Measures
 
 USUAL_DEPTH_DB = 9.0

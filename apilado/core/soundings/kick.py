@@ -10,10 +10,10 @@ import numpy as np
 from apilado.core.document.ducker import Ducker
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits_values import SetValue
-from apilado.core.ducks.drawn import DrawnDuck
 from apilado.core.measure.ducking import RECOVERED_DB, HitRecovery
 from apilado.core.measure.kick_phase import HIGH_HZ, LOW_HZ
 from apilado.core.measure.room_map import centre_of
+from apilado.core.shapes.drawn_duck import DrawnDuck
 from apilado.core.soundings.carving import keyed_bell_edit, pair_edit
 from apilado.core.soundings.fitting import fitted_duck, longest_recovering
 from apilado.core.soundings.levels import KICK_OVER_BASS_DB, level_ways

@@ -16,7 +16,6 @@ from apilado.core.document.ducker import Ducker
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.audio import Audio
-from apilado.core.ducks.base import DuckShape
 from apilado.core.measure.drums import DrumFacts, drum_facts
 from apilado.core.measure.ducking import Headroom, HitRecovery, headroom_won, hit_recoveries
 from apilado.core.measure.flatness import Ripple, worst_ripple
@@ -35,6 +34,7 @@ from apilado.core.render.graph import Graph, build, clock_of
 from apilado.core.render.playing import expected_hz, layer_notes
 from apilado.core.render.response import band_edges_hz, chains, split_sum, unowned_bands
 from apilado.core.render.stage import Stage, stage
+from apilado.core.shapes.base import DuckShape
 from apilado.core.sources.base import AssetLoader
 from apilado.core.units import gain_to_db
 

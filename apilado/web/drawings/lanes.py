@@ -8,10 +8,12 @@ from dataclasses import dataclass
 import numpy as np
 
 from apilado.core.document.addresses import find, within
-from apilado.core.document.movement import DrawnCourse, Movement, StepCourse
+from apilado.core.document.movement import Movement
 from apilado.core.document.stack import Stack
 from apilado.core.render.graph import clock_of
 from apilado.core.render.moves import Round, course_curve, rounds_of
+from apilado.core.shapes.drawn_course import DrawnCourse
+from apilado.core.shapes.step_course import StepCourse
 from apilado.web.drawings.lines import handle
 from apilado.web.drawings.svg import label, points, tag
 from apilado.web.drawings.view import View

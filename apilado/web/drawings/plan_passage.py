@@ -13,8 +13,8 @@ from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.envelopes import DECAY_NEPERS
 from apilado.core.dsp.kicks import CLICK_MS
-from apilado.core.ducks.drawn import DrawnDuck
 from apilado.core.notes import Note
+from apilado.core.shapes.drawn_duck import DrawnDuck
 from apilado.core.units import bar_and_beat, midi_to_hz, midi_to_name
 from apilado.web.drawings.lanes import DUCKS, lane_borders, lane_named, movement_lanes
 from apilado.web.drawings.lines import beat_grid, border_lines, frequency_grid, handle

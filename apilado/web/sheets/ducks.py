@@ -7,8 +7,8 @@ from dataclasses import replace
 from apilado.core.document.ducker import MOST_DUCKERS, Ducker
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
-from apilado.core.ducks.registry import DUCK_SHAPES
 from apilado.core.parameters import parameters_of
+from apilado.core.shapes.registry import DUCK_SHAPES
 from apilado.web.sheets.base import Action, Field, Section, choice_field, fields_of
 
 SHARE_HELP = "Share of the duck's depth"

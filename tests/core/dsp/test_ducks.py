@@ -12,10 +12,10 @@ from apilado.core.dsp.linear_phase import band_taps
 from apilado.core.dsp.pitch import repitched
 from apilado.core.dsp.shapers import saturated
 from apilado.core.dsp.transients import shaped_hit
-from apilado.core.ducks.drawn import DrawnDuck
-from apilado.core.ducks.keyed import KeyedDuck
-from apilado.core.ducks.registry import DUCK_SHAPES
 from apilado.core.measure.spectrum import spectrum_of
+from apilado.core.shapes.drawn_duck import DrawnDuck
+from apilado.core.shapes.keyed_duck import KeyedDuck
+from apilado.core.shapes.registry import DUCK_SHAPES
 from apilado.core.treatments.compressor import Compressor
 from tests.support import RATES, noise, sine
 

@@ -9,26 +9,21 @@ from apilado.core.document.ducker import Ducker
 from apilado.core.document.equaliser import POINTS, Bell, KeyedBell
 from apilado.core.document.kick import Kick
 from apilado.core.document.layer import Layer
-from apilado.core.document.movement import (
-    CoursePoint,
-    DrawnCourse,
-    FollowCourse,
-    Movement,
-    StepCourse,
-    Target,
-    starting_points,
-)
+from apilado.core.document.movement import Movement, Target
 from apilado.core.document.path import Equaliser, layer_path
 from apilado.core.document.stack import Bus, Limiter, SharedBus
 from apilado.core.dsp.curves import Curve, knots
 from apilado.core.dsp.equaliser import bell
 from apilado.core.dsp.filters import dc_blocker, filtered
 from apilado.core.dsp.moving_filters import moving_filtered
-from apilado.core.ducks.drawn import DrawnDuck
-from apilado.core.ducks.keyed import KeyedDuck
 from apilado.core.notes import Note
 from apilado.core.render.builder import Builder
 from apilado.core.render.graph import clock_of
+from apilado.core.shapes.drawn_course import CoursePoint, DrawnCourse, starting_points
+from apilado.core.shapes.drawn_duck import DrawnDuck
+from apilado.core.shapes.follow_course import FollowCourse
+from apilado.core.shapes.keyed_duck import KeyedDuck
+from apilado.core.shapes.step_course import StepCourse
 from apilado.core.sources.tone import Tone, ToneSource
 from apilado.core.sources.voice import Envelope, Voice
 from apilado.core.treatments.registry import TREATMENTS

@@ -18,7 +18,6 @@ from apilado.core.document.kick import Kick, SynthKick
 from apilado.core.document.layer import Layer, Span
 from apilado.core.document.path import Equaliser, layer_path
 from apilado.core.document.stack import Crossover, Limiter, SharedBus
-from apilado.core.ducks.drawn import DrawnDuck
 from apilado.core.notes import Note
 from apilado.core.parameters import parameters_of
 from apilado.core.render import steps
@@ -27,6 +26,7 @@ from apilado.core.render.cache import StageCache, size_in_bytes
 from apilado.core.render.engine import Engine, Token
 from apilado.core.render.graph import clock_of, dearest_layer
 from apilado.core.render.stage import canonical, stage
+from apilado.core.shapes.drawn_duck import DrawnDuck
 from apilado.core.sources.layer_sound import LayerSound
 from apilado.core.sources.tone import Tone, ToneSource
 from apilado.core.sources.voice import Envelope, Voice

@@ -18,12 +18,12 @@ from apilado.core.document.layer import Layer, Span
 from apilado.core.document.overdo import overdone
 from apilado.core.document.stack import Crossover, Limiter, SharedBus
 from apilado.core.dsp.filters import filtered, sections_response
-from apilado.core.ducks.drawn import DrawnDuck
 from apilado.core.measure.bands import band_centres
 from apilado.core.measure.loudness import measure_loudness
 from apilado.core.measure.room_map import centre_of
 from apilado.core.notes import Note
 from apilado.core.render.audition import Audition
+from apilado.core.shapes.drawn_duck import DrawnDuck
 from apilado.core.soundings.carving import TARGETS, rise_of_curve, target_curve
 from apilado.core.soundings.fitting import fitted_duck, longest_recovering
 from apilado.core.soundings.make_room import all_of, make_room

@@ -11,11 +11,11 @@ from apilado.core.document.equaliser import Bell
 from apilado.core.document.kick import Kick, SynthKick
 from apilado.core.document.layer import Layer, Span
 from apilado.core.document.stack import Bus, Crossover, Limiter
-from apilado.core.ducks.drawn import DrawnDuck
-from apilado.core.ducks.keyed import KeyedDuck
 from apilado.core.measure.clicks import clicks
 from apilado.core.notes import Note
 from apilado.core.render.engine import Engine
+from apilado.core.shapes.drawn_duck import DrawnDuck
+from apilado.core.shapes.keyed_duck import KeyedDuck
 from apilado.core.soundings.measures import measure
 from apilado.core.soundings.registry import RULES, sound
 from apilado.core.soundings.remedies import Workbench

@@ -14,8 +14,8 @@ from apilado.core.dsp.curves import Value, least
 from apilado.core.dsp.dynamics import FORGOTTEN, Detector, whole_reduction
 from apilado.core.dsp.equaliser import butterworth_high_pass, butterworth_low_pass
 from apilado.core.dsp.filters import NO_SECTIONS, filtered
-from apilado.core.ducks.base import DuckShape
 from apilado.core.parameters import choice, number
+from apilado.core.shapes.base import DuckShape
 
 RMS_MS = 10.0
 SHORTEST_RELEASE_MS = 5.0

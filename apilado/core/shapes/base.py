@@ -1,4 +1,4 @@
-"""What every kind of duck is: from a trigger's sound and hits to gain reduction over time."""
+"""What every shape is: how something comes and goes over time, as a duck, or as the course of a movement."""
 
 from __future__ import annotations
 
@@ -9,13 +9,19 @@ from numpy.typing import NDArray
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.courses import Breakpoints
 from apilado.core.parameters import Model
 
 
-class DuckShape(Model):
-    """How a duck moves. Subclasses declare a `kind`, parameters, and override the methods."""
+class Shape(Model):
+    """How something comes and goes. Subclasses declare a `kind` and parameters."""
 
     label: ClassVar[str]
+    kind: str
+
+
+class DuckShape(Shape):
+    """How a duck moves: from a trigger's sound and hits to gain reduction over time."""
 
     def reduction(self, key: Audio, starts: tuple[int, ...], clock: Clock) -> NDArray[np.float32]:
         """Gain reduction in dB, 0 and up, shape (clock.frames,).
@@ -45,3 +51,15 @@ class DuckShape(Model):
     def overdone(self) -> Self:
         """The same, exaggerated: to hear its movement."""
         raise NotImplementedError
+
+
+class Course(Shape):
+    """What a movement goes through. Subclasses declare a `kind` and override `breakpoints` or name a drum to follow."""
+
+    def breakpoints(self) -> Breakpoints:
+        """Place, value and bend of each of its points, shape (points, 3)."""
+        raise NotImplementedError
+
+    def follows(self) -> str | None:
+        """The drum whose level it follows, or the address of the layer; None where it has a course of its own."""
+        return None

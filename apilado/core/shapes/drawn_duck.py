@@ -11,8 +11,8 @@ from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Curve, Value
 from apilado.core.dsp.ducks import SHORTEST_EDGE_MS, drawn_shape, shapes_at
-from apilado.core.ducks.base import DuckShape
 from apilado.core.parameters import choice, number
+from apilado.core.shapes.base import DuckShape
 from apilado.core.units import beats_to_seconds
 
 SHORTEST_MS, SHORTEST_BEATS = 5.0, 1 / 64
