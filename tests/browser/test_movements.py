@@ -110,6 +110,7 @@ class MovementsTest(CarvingCase):
         page = self.bench("Slipway")
         made = self.moved(page, "sine")
         self.unfold(page, "layers/mid/place")
+        page.locator("#sheet [data-travel]").evaluate("end => end.scrollIntoView({ block: 'center' })")
         self.drag(page, "#sheet [data-travel]", -20, 0)
         self.settled(page)
         travel = self.document("Slipway")["movements"][0]["targets"][0]["travel"]
@@ -142,7 +143,6 @@ class PathTest(CarvingCase):
         eq = next(step for step in layer["path"] if step["kind"] == "eq")
         inner += [f"layers/mid/path/{eq['id']}/points/{point['id']}" for point in eq["points"]]
         for line in tops:
-            page.evaluate("document.querySelectorAll('#sheet .line.is-top.is-open [data-open].line-name').length")
             for shut in page.locator("#sheet .line.is-top.is-open > .line-head .line-name").all()[::-1]:
                 if shut.get_attribute("data-open") != line:
                     shut.click()
@@ -152,7 +152,7 @@ class PathTest(CarvingCase):
                 page.wait_for_selector(f"#sheet .line.is-open[data-line='{line}']")
             self.assertTrue(page.evaluate(FITS), line)
             for part in inner:
-                if part.startswith(line) and part != line:
+                if part.startswith(f"{line}/") and line != "layers/mid":
                     page.click(f"#sheet [data-open='{part}'].line-name")
                     page.wait_for_selector(f"#sheet .line.is-open[data-line='{part}']")
                     self.assertTrue(page.evaluate(FITS), part)

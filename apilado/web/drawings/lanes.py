@@ -29,6 +29,8 @@ GAP = 3.0
 NARROWEST = 14.0
 """Pixels between the points of a course, on average, below which a repetition has no handles of its own."""
 MOST_HANDLES = 160
+TOGETHER_BEATS = 1e-3
+"""Beginnings lie on frames, so that a note's length and the next one's start are not quite the same."""
 
 
 @dataclass(frozen=True)
@@ -158,7 +160,7 @@ def _points(stack: Stack, view: View, lane: Lane, moved: Movement, seen: list[Ro
     for number, each in enumerate(_with_handles(view, stack, seen, min(len(course), 12))):
         for place, (at, value, bend) in enumerate(course):
             beat = each.start_beats + at * each.length_beats
-            if beat > each.end_beats + 1e-9:
+            if beat > each.end_beats + TOGETHER_BEATS:
                 continue
             x, y = view.x(beat, stack), lane.y(value)
             common = {

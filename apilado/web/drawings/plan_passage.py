@@ -59,7 +59,7 @@ def time_strip(stack: Stack, view: View) -> str:
             beat_grid(stack, view, view.strip),
             lane_borders(stack, view),
             movement_lanes(stack, view),
-            _hits(stack, view, view.strip, handles=True),
+            _hits(stack, view, lane_named(stack, view, DUCKS).bottom, handles=True),  # clear of the lanes below
             duck_handles(stack, view),
         )
     )

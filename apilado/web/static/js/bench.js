@@ -179,8 +179,8 @@ class Bench {
 
   choose(key) {
     if (key === this.item) return;
-    if (key.startsWith("point:")) this.path.reveal(key.slice(6)); // what is pulled has its numbers in the sheet
-    if (key.startsWith("course:")) this.path.reveal(`movements/${key.split(":")[1]}`);
+    if (key.startsWith("point:")) this.path.reveal(key.slice(6), { focus: false }); // what is pulled has its numbers in the sheet
+    if (key.startsWith("course:")) this.path.reveal(`movements/${key.split(":")[1]}`, { focus: false });
     this.item = key;
     this.panels.choose(key);
     if (key.startsWith("crossover:") && this.selected !== "piece") return;

@@ -65,7 +65,7 @@ export class Path {
   }
 
   /** Opens what has just been made, with what it lies in. */
-  reveal(address) {
+  reveal(address, { focus = true } = {}) {
     const opened = this.shown().filter((each) => !each.startsWith("~"));
     const parts = address.split("/");
     for (let count = 2; count <= parts.length; count += 1) {
@@ -78,7 +78,7 @@ export class Path {
       }
       if (!opened.includes(each) && (line?.parentElement !== this.place || count > 2 || each.startsWith("movements/"))) opened.push(each);
     }
-    this.focus = address;
+    if (focus) this.focus = address;
     this.keep(opened);
   }
 
