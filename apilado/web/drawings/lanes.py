@@ -29,6 +29,7 @@ GAP = 3.0
 NARROWEST = 14.0
 """Pixels between the points of a course, on average, below which a repetition has no handles of its own."""
 MOST_HANDLES = 160
+CLOSEST_TACKS, SAME = 9.0, 1e-6
 TOGETHER_BEATS = 1e-3
 """Beginnings lie on frames, so that a note's length and the next one's start are not quite the same."""
 
@@ -158,11 +159,16 @@ def _points(stack: Stack, view: View, lane: Lane, moved: Movement, seen: list[Ro
     course = moved.shape.breakpoints()
     parts = []
     for number, each in enumerate(_with_handles(view, stack, seen, min(len(course), 12))):
+        taken = -CLOSEST_TACKS
         for place, (at, value, bend) in enumerate(course):
             beat = each.start_beats + at * each.length_beats
             if beat > each.end_beats + TOGETHER_BEATS:
                 continue
             x, y = view.x(beat, stack), lane.y(value)
+            upright = place > 0 and at - course[place - 1][0] < SAME
+            if x - taken < CLOSEST_TACKS and not upright and 0 < place < len(course) - 1:
+                continue  # of points that lie close, as those of a sine, some are pulled
+            taken = x
             common = {
                 "data_movement": moved.id,
                 "data_place": place,

@@ -280,7 +280,7 @@ class Bench {
 
   /** Layers that a fault is about carry its mark in their rows. */
   markFaults(place) {
-    const faulty = [...place.querySelectorAll(".sounding.is-fault")].flatMap((each) => each.dataset.layers.split(" "));
+    const faulty = [...place.querySelectorAll(".sounding.is-fault")].flatMap((each) => each.dataset.layers.split(" ").filter(Boolean));
     document.querySelectorAll("#layers li[data-select]").forEach((row) => row.classList.toggle("has-fault", faulty.includes(row.dataset.select.slice(6))));
   }
 
