@@ -66,7 +66,7 @@ def path_levels(measures: Measures, owner: str) -> tuple[dict[str, str], dict[st
         drawn[path] = {"thick": thickness(level)}
     for path, reduction in reductions_along(measures, owner).items():
         texts[f"reduction {path}"] = f"↓{float(np.max(reduction, initial=0.0)):.1f}"
-        drawn.setdefault(path, {})["reduction"] = _in_parts(reduction, measures)
+        drawn.setdefault(path, {})["reduction"] = in_parts(reduction, _parts(measures))
     return texts, drawn
 
 
@@ -79,9 +79,9 @@ def _parts(measures: Measures) -> int:
     return max(2, min(MOST_PARTS, round(PARTS_PER_BEAT * measures.clock.beats)))
 
 
-def _in_parts(values: NDArray[np.float32], measures: Measures) -> list[float]:
-    """The deepest of each short part of a loop, rounded to a tenth."""
-    edges = np.linspace(0, values.shape[0], _parts(measures), endpoint=False).astype(np.int64)
+def in_parts(values: NDArray[np.float32], count: int) -> list[float]:
+    """The deepest of each of so many parts of a loop, rounded to a tenth."""
+    edges = np.linspace(0, values.shape[0], count, endpoint=False).astype(np.int64)
     return [round(float(each), 1) for each in np.maximum.reduceat(values, edges)]
 
 

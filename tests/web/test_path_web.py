@@ -12,6 +12,7 @@ from apilado.demo.stacks import slipway
 from apilado.web.drawings.lanes import lanes_of
 from apilado.web.drawings.plan import plan
 from apilado.web.drawings.view import View
+from apilado.web.path_levels import in_parts
 from tests.support import rendered
 from tests.web.case import Structure, WebCase
 
@@ -58,6 +59,8 @@ class PathTest(WebCase):
         self.assertEqual(answer["made"], f"{MID}/path/{path[2].id}")
         point = self.edit({"op": "add-point", "to": MID, "point": {"kind": "bell", "frequency_hz": 500.0}})["made"]
         self.assertRegex(point, f"^{MID}/path/eq/points/[a-z0-9]+$")
+        copied = self.edit({"op": "copy-part", "path": f"{MID}/path/eq", "to": f"{MID}/path"})["made"]
+        self.assertEqual(copied, f"{MID}/path/{self.head().stack.layer('mid').path[-1].id}")
         self.assertIsNone(self.edit({"op": "set", "path": f"{MID}/level_db", "value": -3.0})["made"])
 
     def test_a_mark_offers_movements_and_says_why_something_stands_still(self):
@@ -108,6 +111,11 @@ class LevelsTest(WebCase):
         (shares,) = answer["moving"].values()
         self.assertEqual(list(answer["moving"]), [f"{MID}/pan"])
         self.assertTrue(0.0 <= min(shares) < 0.6 < max(shares) <= 1.0)
+
+    def test_a_short_reduction_is_in_the_part_that_it_falls_into(self):
+        values = np.zeros(1000, np.float32)
+        values[337] = 6.04
+        self.assertEqual(in_parts(values, 10), [0.0, 0.0, 0.0, 6.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0])
 
 
 class LanesTest(unittest.TestCase):

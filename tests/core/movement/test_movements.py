@@ -209,13 +209,14 @@ class FollowingTest(unittest.TestCase):
     def test_layers_may_follow_each_other_and_what_is_followed_cannot_go(self):
         stack = everything()
         twice = apply(stack, edit_from_data({"op": "add-layer", "copy_of": "a", "id": "b"}))
+        drives = {each.id: next(step.id for step in each.path if step.kind == "soft-clip") for each in twice.layers}
         for of, by in (("a", "b"), ("b", "a"), ("a", "a")):
             twice = apply(
                 twice,
                 edit_from_data(
                     {
                         "op": "add-movement",
-                        "path": f"layers/{of}/level_db",
+                        "path": f"layers/{of}/path/{drives[of]}/drive_db",
                         "start": "follow",
                         "follows": f"layers/{by}",
                     }
@@ -270,6 +271,8 @@ class EditsTest(unittest.TestCase):
         self.assertNotEqual(steps[0], steps[2])
         octaves = self.begun(path="layers/a/path/eq/points/bell/frequency_hz").movements[0].targets[0].travel
         self.assertEqual(octaves, 2.0)
+        # A level goes down even where there is more room above: it was set as loud as it is to be.
+        self.assertEqual(self.begun(path="bus/limiter/ceiling_db").movements[0].targets[0].travel, -10.0)
         for path, why in (
             ("layers/a/mute", "no single number"),
             ("layers/a/transpose", "a count"),
@@ -285,6 +288,10 @@ class EditsTest(unittest.TestCase):
         self.assertEqual([(p.at, p.value) for p in pulled], [(0.0, 0.0), (0.3, 0.8), (1.0, 0.0)])
         held = self.done({**pull, "place": 1, "at": 7.0, "value": -3.0}, stack=stack).movements[0].shape.points[1]
         self.assertEqual((held.at, held.value), (1.0, 0.0))
+        upright = self.begun("square")
+        for place, at in ((1, 0.9), (2, 0.1)):
+            found = self.done({**pull, "place": place, "at": at}, stack=upright).movements[0].shape.points
+            self.assertEqual([(p.at, p.value) for p in found], [(0.0, 1.0), (0.5, 1.0), (0.5, 0.0), (1.0, 0.0)])
         more = self.done({**pull, "at": 0.75, "value": 0.4}, stack=stack).movements[0].shape.points
         self.assertEqual([p.at for p in more], [0.0, 0.5, 0.75, 1.0])
         fewer = self.done({**pull, "place": 1, "gone": True}, stack=stack).movements[0].shape.points
@@ -342,6 +349,15 @@ class EditsTest(unittest.TestCase):
         eq_id = copied.layer("b").path[1].id
         self.assertEqual(paths, [f"layers/b/path/{eq_id}/points/low/frequency_hz", "layers/b/level_db"])
         self.assertEqual(edit.remark(stack, copied), "1 of what it moves is not there in layer 2.")
+        linear = {"op": "set", "path": f"layers/b/path/{eq_id}/phase", "value": "linear-phase"}
+        frequency = self.done(plain, eq, stack=self.begun(path="layers/a/path/eq/points/bell/frequency_hz"))
+        with self.assertRaisesRegex(InvalidEdit, "has nothing like what it moves"):
+            ours = frequency.layer("b").path[1].id
+            edits = (
+                {**linear, "path": f"layers/b/path/{ours}/phase"},
+                {"op": "copy-movement", "movement": "m", "to": "layers/b"},
+            )
+            self.done(*edits, stack=frequency)
         only = self.begun(path="layers/a/path/compressor/ratio")
         with self.assertRaisesRegex(InvalidEdit, "has nothing like what it moves"):
             self.done(plain, {"op": "copy-movement", "movement": "m", "to": "layers/b"}, stack=only)
