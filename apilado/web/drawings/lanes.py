@@ -10,6 +10,7 @@ import numpy as np
 from apilado.core.document.addresses import find, within
 from apilado.core.document.movement import Movement
 from apilado.core.document.stack import Stack
+from apilado.core.dsp.courses import RESTART_MS
 from apilado.core.render.graph import clock_of
 from apilado.core.render.moves import Round, course_curve, rounds_of
 from apilado.core.shapes.drawn_course import DrawnCourse
@@ -24,6 +25,8 @@ WAVES, DUCKS = "waves", "ducks"
 WEIGHTS = {WAVES: 2.0, DUCKS: 1.0}
 LANE_WEIGHT, OPEN_WEIGHT = 1.0, 1.8
 MOST_LANES = 8
+HIT_TOP = 8.0
+"""Where one hit is looked at, the ducks' lane is the first: what is pulled at its top needs room."""
 GAP = 3.0
 """Pixels that a course keeps off the borders of its lane."""
 NARROWEST = 14.0
@@ -62,7 +65,8 @@ def lanes_of(stack: Stack, view: View) -> tuple[Lane, ...]:
     names += [f"movements/{each.id}" for each in moved][: MOST_LANES - len(names)]
     usual = [WEIGHTS.get(name, OPEN_WEIGHT if name == view.open else LANE_WEIGHT) for name in names]
     weights = [view.lanes.get(name, weight) for name, weight in zip(names, usual, strict=True)]
-    edges = np.concatenate([[0.0], np.cumsum(weights)]) / sum(weights) * view.strip
+    top = HIT_TOP if view.hit else 0.0
+    edges = top + np.concatenate([[0.0], np.cumsum(weights)]) / sum(weights) * (view.strip - top)
     return tuple(
         Lane(name, float(top), float(bottom)) for name, top, bottom in zip(names, edges, edges[1:], strict=False)
     )
@@ -121,11 +125,12 @@ def _lane(stack: Stack, view: View, lane: Lane, moved: Movement, owner: str) -> 
     clock = clock_of(stack, looped=True)
     first, last = view.beats(stack)
     columns = max(16, int(view.passage))
-    beats = np.linspace(first, last, columns)
+    # A beginning is steeper than a pixel is wide: where it has been reached is drawn too.
+    reached = [each.start_beats + RESTART_MS / 60000.0 * stack.tempo_bpm for each in rounds]
+    beats = np.sort([*np.linspace(first, last, columns), *[beat for beat in reached if first < beat < last]])
     values = np.interp(beats / stack.beats * clock.loop_frames, curve.at, curve.values)
-    line = points(
-        (float(x), lane.y(float(v))) for x, v in zip(np.linspace(0, view.passage, columns), values, strict=True)
-    )
+    xs = (beats - first) / (last - first) * view.passage
+    line = points((float(x), lane.y(float(v))) for x, v in zip(xs, values, strict=True))
     seen = [each for each in rounds if each.start_beats < last and each.end_beats > first]
     handles: list[str] = []
     if isinstance(moved.shape, StepCourse):

@@ -115,7 +115,7 @@ class BarsTest(unittest.TestCase):
         )
         files = {sha256(content): content}
         longer = apply(stack, SetBars(bars=3))
-        once, thrice = rendered(stack, loader(files)), rendered(longer, files)
+        once, thrice = rendered(stack, loader(files)), rendered(longer, loader(files))
         frames = once["output"].shape[1]
         self.assertEqual(thrice["output"].shape[1], 3 * frames)
         for name in ("a", "own", "take", "kick"):

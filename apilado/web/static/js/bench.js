@@ -63,7 +63,7 @@ class Bench {
 
   /** Tells assistive technology, and whoever waits, that the page is not up to date yet. */
   busy() {
-    const waiting = this.edits.busy || this.measuring.busy || this.measureTimer !== null || this.player.rendering;
+    const waiting = this.steps > 0 || this.edits.busy || this.measuring.busy || this.measureTimer !== null || this.player.rendering;
     document.getElementById("bench").setAttribute("aria-busy", waiting);
   }
 
@@ -93,6 +93,8 @@ class Bench {
   /** Undo, redo, or the stack as it is now. */
   step(kind, { quiet = false } = {}) {
     const number = (this.asked += 1);
+    this.steps = (this.steps ?? 0) + 1;
+    this.busy();
     // One after the other: an answer that comes late would draw what is no longer chosen.
     this.stepping = this.stepping.then(async () => {
       if (kind === "plan" && number !== this.asked) return; // a newer one follows
@@ -101,6 +103,9 @@ class Bench {
       } catch (error) {
         if (!quiet) tell(error.message, { fault: true });
       }
+    }).finally(() => {
+      this.steps -= 1;
+      this.busy();
     });
     return this.stepping;
   }

@@ -195,6 +195,7 @@ export class Path {
   add(choice) {
     const edit = JSON.parse(choice.dataset.edit);
     if ("after" in choice.dataset) edit.after = this.open();
+    document.activeElement?.blur(); // nothing is being typed any more
     choice.closest("details").open = false;
     this.bench.edit(() => edit);
   }

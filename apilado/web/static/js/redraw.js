@@ -3,11 +3,13 @@
 import { prepareFields } from "./fields.js";
 
 const press = { place: null, over: Promise.resolve(), end: () => {} };
+const typing = { place: null, over: Promise.resolve(), end: () => {} };
+const REDRAWN = "#sheet, #sheet-open, #soundings, #layers";
 
 /** A press that is under way reaches what it was aimed at before that is drawn anew. */
 export function listenToPresses() {
   document.addEventListener("pointerdown", (event) => {
-    press.place = event.target.closest("#sheet, #sheet-open, #soundings, #layers")?.id.replace("-open", "") ?? null;
+    press.place = placeOf(event.target);
     press.over = new Promise((resolve) => { press.end = resolve; });
   }, true);
   const end = () => setTimeout(() => { // the click comes right after
@@ -15,10 +17,25 @@ export function listenToPresses() {
     press.end();
   });
   for (const name of ["pointerup", "pointercancel"]) document.addEventListener(name, end, true);
+  document.addEventListener("input", ({ target }) => {
+    if (typing.place || !target.matches("input[type=number], input[type=text], input[type=search]")) return;
+    typing.place = placeOf(target);
+    typing.over = new Promise((resolve) => { typing.end = resolve; });
+  }, true);
+  const typed = () => {
+    typing.place = null;
+    typing.end();
+  };
+  for (const name of ["change", "focusout"]) document.addEventListener(name, typed, true);
 }
 
-/** Waits for the end of a press in one of some places. */
-export const handsOff = (...places) => (places.includes(press.place) ? press.over : null);
+const placeOf = (target) => target.closest(REDRAWN)?.id.replace("-open", "") ?? null;
+
+/** Waits for the end of a press in one of some places, and for a number or a text that is being typed there. */
+export async function handsOff(...places) {
+  if (places.includes(press.place)) await press.over;
+  if (places.includes(typing.place)) await typing.over;
+}
 
 /** New content, with folds, focus and scrolling as they were. */
 export function replaceKeepingPlace(place, html) {
