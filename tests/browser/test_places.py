@@ -144,6 +144,27 @@ class PullTest(BrowserCase):
         self.assertEqual(page.locator(".notice.is-fault").count(), 0)
 
 
+class RefusedTest(BrowserCase):
+    def test_a_refused_edit_takes_nothing_with_it_that_waits_behind_it(self):
+        self.addCleanup(self.undo_all, "Slipway")
+        page = self.bench("Slipway")
+        page.keyboard.press("2")
+        self.unfold(page, "layers/mid/place")
+        waiting = []
+        page.route("**/edits", lambda route: route.continue_() if waiting else waiting.append(route))
+        page.fill("#sheet input[type=number][data-path='layers/mid/level_db']", "77")
+        page.keyboard.press("Enter")
+        page.click("#layers li[data-select='layer:mid'] [data-toggle][data-path$='/mute']")
+        self.until(page, "document.querySelector('#bench').getAttribute('aria-busy') === 'true'")
+        while len(waiting) < 1:
+            page.wait_for_timeout(20)
+        waiting[0].continue_()
+        page.wait_for_selector(".notice.is-fault >> text=77 was not taken")
+        self.settled(page)
+        layer = self.document("Slipway")["layers"][1]
+        self.assertEqual((layer["mute"], layer["level_db"]), (True, -10.5))
+
+
 class BrokenWorkerTest(BrowserCase):
     def test_when_what_fetches_sound_dies_an_edit_ends_with_an_error(self):
         page = self.bench("Slipway")

@@ -84,6 +84,15 @@ class PathTest(WebCase):
         self.assertAlmostEqual(float(stretch[1]), 1000 * 12 / 72, delta=0.1)
         self.assertNotIn("travel-stretch", self.sheet("layer:sub", opened="*"))
 
+    def test_a_voice_of_its_own_is_copied_to_another_layer(self):
+        self.edit({"op": "set", "path": f"{MID}/voice", "value": {"glide_ms": 120.0}})
+        text = self.sheet(opened=f"{MID}/source,{MID}/voice")
+        self.choose(f"{MID}/voice/copy", "sub", selected="layer:mid")
+        stack = self.head().stack
+        self.assertIn("Play with the stack", text)
+        self.assertEqual(stack.layer("sub").voice, stack.layer("mid").voice)
+        self.assertEqual(stack.layer("sub").voice.glide_ms, 120.0)
+
 
 class LevelsTest(WebCase):
     def test_levels_along_the_path_are_those_of_the_sound(self):

@@ -12,7 +12,7 @@ from apilado.core.document.stack import Stack
 from apilado.core.parameters import PartList, part_lists_of
 from apilado.core.render.playing import source_root
 from apilado.core.sources.registry import SOURCES
-from apilado.web.sheets.base import AUDIO_ACCEPT, Action, Add, Line, Section, choice_field, fields_of
+from apilado.web.sheets.base import AUDIO_ACCEPT, Action, Add, Line, Section, choice_field, fields_of, menu_field
 from apilado.web.sheets.ducks import share_fields
 from apilado.web.sheets.movements import movement_lines, place_words
 from apilado.web.sheets.parts import part_list, part_section
@@ -104,7 +104,14 @@ def voice_section(stack: Stack, layer: Layer, path: str) -> tuple[Section, ...]:
         return (Section("Voice", (), (own,), line=Line(here, "as the stack"), note=said, key=here),)
     back = Action("Play with the stack's voice", {"op": "set", "path": here, "value": None})
     section = part_section(stack, layer.voice, here, "Voice")
-    return (replace(section, actions=(*section.actions, back)),)
+    value = layer.voice.model_dump(mode="json")
+    others = [
+        ({"op": "set", "path": f"layers/{other.id}/voice", "value": value}, other.name, other.voice == layer.voice)
+        for other in stack.layers
+        if other is not layer and other.source.plays_notes and other.source.follows() is None
+    ]
+    copy = (menu_field(joined(here, "copy"), "Copy to", others),) if others else ()
+    return (replace(section, actions=(*section.actions, back), rest=(*section.rest, *copy)),)
 
 
 def path_lines(stack: Stack, owner: str) -> tuple[Section, ...]:

@@ -297,7 +297,7 @@ class Bench {
     const state = document.getElementById("sound-state");
     if (rendering !== undefined) {
       clearTimeout(this.renderingTimer);
-      if (rendering) this.renderingTimer = setTimeout(() => { state.textContent = "rendering …"; }, RENDERING_SHOWN_MS);
+      if (rendering) this.renderingTimer = setTimeout(() => { state.textContent = this.slow ? `rendering … ${this.slow.replace("rendered", "last")}` : "rendering …"; }, RENDERING_SHOWN_MS);
       else state.textContent = this.slow ?? "";
       this.busy();
     }
