@@ -127,6 +127,19 @@ class LevelsTest(WebCase):
         self.assertEqual(in_parts(values, 10), [0.0, 0.0, 0.0, 6.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0])
 
 
+class WavesTest(unittest.TestCase):
+    def test_the_harmonics_of_the_wave_that_is_open_are_pulled(self):
+        stack = slipway().stack
+        first, second = (tone.id for tone in stack.layer("mid").source.tones)
+        for wave, shown in (
+            ("", first),
+            (f"{MID}/source/tones/{second}", second),
+            ("layers/gone/source/tones/x", first),
+        ):
+            drawn = plan(stack, View(selected="layer:mid", mode="harmonics", wave=wave))["profile"]
+            self.assertEqual(set(re.findall(r'data-path="([^"]*)"', drawn)), {f"{MID}/source/tones/{shown}"})
+
+
 class LanesTest(unittest.TestCase):
     def setUp(self):
         edit = {"op": "add-movement", "path": f"{MID}/level_db", "start": "ramp down", "id": "m"}

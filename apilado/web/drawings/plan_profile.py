@@ -175,12 +175,15 @@ def usual_pitch(stack: Stack) -> int:
 
 
 def harmonics(stack: Stack, view: View) -> str:
-    """The harmonics of the selected layer's first tone as bars at their frequencies, for the most played note."""
+    """The harmonics of the wave that is open, else of the selected layer's first, as bars at their frequencies, for the
+    most played note."""
     layer = view.selected_layer(stack)
     if layer is None or not layer.source.waves():
         return _hint(view, "Choose a layer with a tone to pull its harmonics.")
-    tone = layer.source.waves()[0]
-    path = f"layers/{layer.id}/source/tones/{tone.id}"
+    listed = f"layers/{layer.id}/source/tones"
+    waves = {joined(listed, tone.id): tone for tone in layer.source.waves()}
+    path = view.wave if view.wave in waves else next(iter(waves))
+    tone = waves[path]
     pitch = usual_pitch(stack)
     fundamental = float(midi_to_hz(float(pitch + layer.transpose))) * tone.ratio()
     amplitudes = np.abs(

@@ -38,6 +38,7 @@ class View(Audition):
     )
     hit: bool = Field(default=False, description="Whether the Passage shows one hit, in three rows")
     open: str = Field(default="", max_length=200, description="Address of the step of the path that is open")
+    wave: str = Field(default="", max_length=200, description="Address of the wave whose harmonics are pulled")
     first_beat: float = Field(default=0.0, ge=0.0)
     last_beat: float | None = Field(default=None, gt=0.0)
 

@@ -58,7 +58,7 @@ class Bench {
   }
 
   view() {
-    return { ...this.panels.sizes(), selected: this.selected, mode: this.mode, eq: this.eq, open: this.path.open(), lanes: this.lanes ?? {}, hit: this.hit ?? false, ...this.alone.heard };
+    return { ...this.panels.sizes(), selected: this.selected, mode: this.mode, eq: this.eq, open: this.path.open(), wave: this.path.wave(), lanes: this.lanes ?? {}, hit: this.hit ?? false, ...this.alone.heard };
   }
 
   /** Tells assistive technology, and whoever waits, that the page is not up to date yet. */

@@ -28,6 +28,12 @@ export class Path {
     return opened.find((address) => !address.startsWith("~") && this.line(address)?.matches(".is-top")) ?? opened[0] ?? "";
   }
 
+  /** The wave that is open, whose harmonics are pulled. */
+  wave() {
+    const opened = this.kept.opened[this.bench.selected] ?? this.shown();
+    return opened.find((address) => address.includes("/source/tones/") && !address.startsWith("~")) ?? "";
+  }
+
   line(address) {
     return this.side.querySelector(`[data-line="${CSS.escape(address)}"]`);
   }
