@@ -107,7 +107,7 @@ class PlumbTest(LowEndCase):
         page.keyboard.press("3")
         self.unfold(page, "layers/high/place")
         page.select_option("#sheet select[data-path='layers/high/polarity']", "inverted")
-        page.wait_for_selector("#soundings .sounding.is-fault >> text=Plumb")
+        page.wait_for_selector("#soundings .sounding.is-fault strong:text-is('Plumb')")
         page.keyboard.press("Escape")
         page.click("#plumb-open")
         page.wait_for_selector("#plumb-view .plumb-pair >> nth=1")
