@@ -47,9 +47,10 @@ def reductions_along(measures: Measures, owner: str) -> dict[str, NDArray[np.flo
     found = dict(zip(wanted, measures.run_all(list(wanted.values())), strict=True))
     layer = find(measures.stack, owner)
     if isinstance(layer, Layer) and measures.reductions:
-        shares = {ducker.id: ducker.amount(layer.id) for ducker in measures.stack.duckers}
+        # Ducks of a band take nothing from the rest of the layer: they are not added to what is taken from all of it.
+        whole = {each.id: each.amount(layer.id) for each in measures.stack.duckers if each.band_hz() is None}
         found[joined(owner, "duck")] = sum(
-            (each * np.float32(shares[name]) for name, each in measures.reductions.items()),
+            (each * np.float32(whole[name]) for name, each in measures.reductions.items() if name in whole),
             start=np.zeros(measures.clock.frames, np.float32),
         )
     return {path: each for path, each in found.items() if each is not None}

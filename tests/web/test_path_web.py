@@ -121,6 +121,16 @@ class LevelsTest(WebCase):
         self.assertEqual(list(answer["moving"]), [f"{MID}/pan"])
         self.assertTrue(0.0 <= min(shares) < 0.6 < max(shares) <= 1.0)
 
+    def test_a_duck_of_a_band_is_not_told_as_taken_from_the_whole_layer(self):
+        def told():
+            posted = {"client": "x", "view": {"selected": "layer:mid"}}
+            return self.client.post(f"/stacks/{self.stack_id}/drawings", json=posted).json()["texts"]
+
+        whole = told()[f"reduction {MID}/duck"]
+        self.edit({"op": "set", "path": "duckers/duck/reach", "value": "below"})
+        self.assertGreater(float(whole.strip("↓")), 5.0)
+        self.assertEqual(told()[f"reduction {MID}/duck"], "↓0.0")
+
     def test_a_short_reduction_is_in_the_part_that_it_falls_into(self):
         values = np.zeros(1000, np.float32)
         values[337] = 6.04

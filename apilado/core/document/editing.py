@@ -81,7 +81,8 @@ def carry_movements(data: Data, holder: str, copied: str, given: dict[str, str])
 
 
 def let_go(before: Stack, data: Data) -> None:
-    """Takes what has gone out of the movements that moved it and the sections that changed it."""
+    """Takes what has gone out of the movements that moved it and the sections that changed it; a movement that is left
+    with nothing goes too."""
     for section in before.sections:
         now = find(data, f"sections/{section.id}")
         lost = [change.id for change in section.changes if not reaches(data, change.path)]
@@ -92,6 +93,8 @@ def let_go(before: Stack, data: Data) -> None:
         gone = [target.id for target in movement.targets if not reaches(data, target.path)]
         if gone and now is not None:
             now["targets"] = [each for each in now["targets"] if each.get("id") not in gone]
+            if not now["targets"]:  # it would move nothing, and be seen nowhere
+                data["movements"].remove(now)
 
 
 def check_kind(part: Data, registry: tuple[Any, ...], what: str) -> None:

@@ -27,7 +27,6 @@ FIRST_STEPS = 8
 Start = Literal["ramp up", "ramp down", "triangle", "sine", "fall", "square", "steps", "random steps", "follow"]
 """What a movement can begin as."""
 STARTS: tuple[Start, ...] = typing.get_args(Start)
-PATH_PATTERN = r"^[a-z0-9_-]+(/[a-z0-9_-]+)+$"
 
 
 class Target(Part):

@@ -56,7 +56,7 @@ def movements_of(stack: Stack, owner: str) -> tuple[Movement, ...]:
     return tuple(each for each in stack.movements if any(belongs(target, owner) for target in each.targets))
 
 
-def movement_lines(stack: Stack, owner: str, item: str = "") -> tuple[Section, ...]:
+def movement_lines(stack: Stack, owner: str) -> tuple[Section, ...]:
     """A line for each movement of a layer, bus or drum."""
     return tuple(movement_section(stack, movement, owner) for movement in movements_of(stack, owner))
 

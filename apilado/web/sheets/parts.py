@@ -169,7 +169,7 @@ def _can_stand(stack: Stack, path: str, model: type[BaseModel]) -> bool:
 
 
 def treatment_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
-    """Hearing it exaggerated, and having it elsewhere too."""
+    """Hearing it exaggerated."""
     can = isinstance(part, Treatment) and part.overdone() is not None
     return Extras(actions=(Action("Overdo", overdo=path),) if can else ())
 

@@ -377,6 +377,14 @@ class EditsTest(unittest.TestCase):
         with self.assertRaisesRegex(InvalidEdit, "cannot be copied"):
             self.done({"op": "copy-part", "path": "layers/a/path/eq/points/bell", "to": "layers/b/path"}, stack=stack)
 
+    def test_a_movement_that_is_left_with_nothing_goes_with_what_it_moved(self):
+        stack = self.begun(path="layers/a/path/soft-clip/drive_db")
+        remove = {"op": "remove", "path": "layers/a/path/soft-clip"}
+        self.assertEqual(self.done(remove, stack=stack).movements, ())
+        more = {"op": "add", "path": "movements/m/targets", "part": {"path": "layers/a/pan", "travel": 0.5}}
+        left = self.done(more, remove, stack=stack).movements
+        self.assertEqual([target.path for target in left[0].targets], ["layers/a/pan"])
+
     def test_a_step_is_added_behind_another(self):
         add = {"op": "add", "path": "layers/a/path", "part": {"kind": "saturation", "id": "new"}}
         for after, place in (("layers/a/path/soft-clip", 2), ("", -1), ("layers/a/path/gone", -1)):
