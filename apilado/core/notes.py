@@ -36,6 +36,13 @@ def in_order(notes: tuple[Note, ...]) -> tuple[Note, ...]:
     return tuple(sorted(notes, key=lambda note: (note.start_beats, note.pitch)))
 
 
+def cut_short(note: Note, end_beats: float) -> Note:
+    """A note that ends at a beat at the latest; it begins before."""
+    if note.end_beats <= end_beats:
+        return note
+    return note.model_copy(update={"length_beats": end_beats - note.start_beats})
+
+
 def again(notes: Sequence[Note], every_beats: float, beats: float) -> tuple[Note, ...]:
     """Notes played again and again after a number of beats, up to `beats`; those that begin later than that are not."""
     inside = [note for note in notes if note.start_beats < every_beats]

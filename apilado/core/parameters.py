@@ -50,7 +50,7 @@ class Model(BaseModel):
 
 
 Kind = Literal["number", "integer", "choice", "switch", "text", "numbers", "map", "pitch", "reference"]
-Among = Literal["drums", "layers", "sounds"]
+Among = Literal["drums", "layers", "sounds", "sections"]
 """Sounds are drums by what a ducker names them, and layers by their addresses."""
 
 
@@ -293,7 +293,7 @@ def number_map(
 
 
 def reference(*, among: Among, label: str) -> Any:
-    """The id of a drum or of another layer, or either, chosen from those that are there."""
+    """The id of a drum, of another layer, of either, or of a section, chosen from those that are there."""
     extra: JsonDict = {"label": label, "kind": "reference", "among": among}
     return Field(max_length=60, json_schema_extra=extra)
 

@@ -178,6 +178,8 @@ def replaced(model: M, path: str, value: Any) -> M:
         new = (*here[:index], inner, *here[index + 1 :])
     elif isinstance(here, BaseModel):
         new = replaced(here, joined(*rest), value)
+    elif isinstance(here, dict) and not rest[1:]:
+        new = {**here, rest[0]: value}
     else:
         raise InvalidEdit(f"there is nothing at '{path}' any more")
     return model.model_copy(update={name: new})
@@ -208,8 +210,11 @@ def carried(path: str, holder: str, copied: str, given: dict[str, str]) -> str:
 
 
 def forget(data: Data, path: str) -> None:
-    """Takes out what the rest of a document says about a part that goes: shares of it, and pairs with it."""
+    """Takes out what the rest of a document says about a part that goes: shares of it, pairs with it, movements that
+    begin with it."""
     holder, last = parted(path)
+    if holder == "sections":
+        data["movements"] = [m for m in data["movements"] if m["begins"] != "section" or m["section"] != last]
     for ducker in data["duckers"] if holder == "layers" else ():
         ducker["amounts"].pop(last, None)
     data["pairs"] = [pair for pair in data["pairs"] if not any(within(pair[end], path) for end in ("dip", "lift"))]

@@ -56,11 +56,17 @@ def still_because(root: BaseModel, path: str) -> str:
 
 def refused_in_section(root: BaseModel, path: str, value: Any) -> str:
     """Why a section cannot have a value at an address; '' where it can."""
-    parameter = parameter_at(root, path)
-    if parameter is None or find(root, path) is None:
+    parameter, of_layers = parameter_at(root, path), parted(owner_of(path))[0] == "layers"
+    if parameter is None or not reaches(root, path) or within(path, "sections"):
         return f"there is no value at '{path}'"
     if path in OF_THE_WHOLE:
         return f"'{path}' is of the whole piece: the time hangs on it"
+    if parameter.kind == "text" or parameter.name == "tint":
+        return f"'{path}' is of the whole piece: a part is called and drawn alike all along"
+    if parameter.kind == "reference" and of_layers and parameter.among == "layers":
+        return f"'{path}' is of the whole piece: what a layer takes its sound from"
+    if parameter.name == "hits" and parameter.kind == "numbers":
+        return f"'{path}' is no value to change: a section has hits of its own"
     try:
         parameter.parsed(value)
     except ValueError as error:

@@ -53,6 +53,7 @@ class Movement(Part):
         "rate_hz",
         "begins",
         "trigger",
+        "section",
         "then",
         "smooth_ms",
     )
@@ -76,19 +77,21 @@ class Movement(Part):
     length_ms: Annotated[float, number(low=1.0, high=60000.0, step=1.0, scale="log", unit="ms", label="Length")] = 500.0
     rate_hz: Annotated[float, number(low=0.01, high=50.0, scale="log", unit="Hz", label="Rate")] = 2.0
     begins: Annotated[
-        Literal["note", "bar", "hit", "once", "free"],
+        Literal["note", "bar", "hit", "section", "once", "free"],
         choice(
             label="Begins",
             names={
                 "note": "on each note",
                 "bar": "on each bar",
                 "hit": "on each hit",
+                "section": "with a section",
                 "once": "once",
                 "free": "runs on",
             },
         ),
     ] = "note"
     trigger: Annotated[str, reference(among="drums", label="Hits of")] = "kick"
+    section: Annotated[str, reference(among="sections", label="Section")] = ""
     then: Annotated[
         Literal["holds", "repeats"], choice(label="Then", names={"holds": "stops and holds", "repeats": "repeats"})
     ] = "holds"
@@ -105,12 +108,14 @@ class Movement(Part):
         idle = [name for unit, name in lengths.items() if unit != self.length_in]
         if self.begins != "hit":
             idle.append("trigger")
+        if self.begins != "section":
+            idle.append("section")
         if self.begins != "note":
             idle.append("scaled")
         if self.begins == "free":
             idle.append("then")
         if self.shape.follows() is not None:
-            idle += [*lengths.values(), "length_in", "begins", "trigger", "then", "scaled"]
+            idle += [*lengths.values(), "length_in", "begins", "trigger", "section", "then", "scaled"]
         return tuple(idle)
 
     def in_words(self) -> str:
@@ -118,7 +123,14 @@ class Movement(Part):
             return self.shape.in_words()
         beats = f"{self.length_beats:.4g} beat{'' if self.length_beats == 1.0 else 's'}"
         length = {"beats": beats, "ms": f"{self.length_ms:g} ms", "Hz": f"{self.rate_hz:g} Hz"}[self.length_in]
-        begins = {"note": "on notes", "bar": "on bars", "hit": "on hits", "once": "once", "free": "runs on"}
+        begins = {
+            "note": "on notes",
+            "bar": "on bars",
+            "hit": "on hits",
+            "section": "with a section",
+            "once": "once",
+            "free": "runs on",
+        }
         return f"{self.shape.in_words()}, {length}, {begins[self.begins]}"
 
     def sketch(self) -> Sketch | None:

@@ -11,12 +11,23 @@ from typing import Annotated, Any, ClassVar
 from pydantic import Field, model_validator
 
 from apilado.core.document.kick import ordered_hits
-from apilado.core.notes import Note, in_order
+from apilado.core.notes import Note, cut_short, in_order
 from apilado.core.parameters import Model, integer, parts, text
 from apilado.core.parts import Part
 
 MOST_SECTIONS, MOST_CHANGES, MOST_SECTION_BARS = 32, 128, 64
-OF_THE_WHOLE = ("tempo_bpm", "beats_per_bar", "bars", "pattern_bars", "sample_rate", "seed", "chance", "name", "key")
+OF_THE_WHOLE = (
+    "tempo_bpm",
+    "beats_per_bar",
+    "bars",
+    "pattern_bars",
+    "sample_rate",
+    "seed",
+    "chance",
+    "name",
+    "key",
+    "target",
+)
 """What no section changes."""
 
 
@@ -60,3 +71,38 @@ class PieceSection(Part):
         if self.notes is not None and self.notes != in_order(self.notes):
             raise ValueError(f"the notes of section '{self.name}' are in order of their starts")
         return self
+
+    def beats(self, beats_per_bar: int) -> tuple[float, float]:
+        """(its first beat, the beat behind its last), counted from the piece's."""
+        return float((self.first_bar - 1) * beats_per_bar), float(self.last_bar * beats_per_bar)
+
+
+def sectioned_notes(
+    notes: tuple[Note, ...], sections: tuple[PieceSection, ...], beats_per_bar: int
+) -> tuple[Note, ...]:
+    """The notes of a piece, in which sections that have notes of their own play these.
+
+    What begins in such a section is its own; what reaches into it, or out of it, ends at its bar line.
+    """
+    for section in sections:
+        if section.notes is None:
+            continue
+        first, last = section.beats(beats_per_bar)
+        before = [cut_short(note, first) for note in notes if note.start_beats < first]
+        inside = [note.model_copy(update={"start_beats": note.start_beats + first}) for note in section.notes]
+        own = [cut_short(note, last) for note in inside if note.start_beats < last]
+        notes = (*before, *own, *[note for note in notes if note.start_beats >= last])
+    return notes
+
+
+def sectioned_hits(
+    drum: str, hits: tuple[float, ...], sections: tuple[PieceSection, ...], beats_per_bar: int
+) -> tuple[float, ...]:
+    """The hits of a drum over a piece, in which sections that have hits of their own for it play these."""
+    for section in sections:
+        for other in section.hits:
+            if other.drum == drum:
+                first, last = section.beats(beats_per_bar)
+                own = [hit + first for hit in other.hits if hit + first < last]
+                hits = (*[h for h in hits if h < first], *own, *[h for h in hits if h >= last])
+    return hits

@@ -15,7 +15,7 @@ from apilado.core.document.kick import Drum, Kick, Trigger
 from apilado.core.document.layer import MOST_NOTES, Layer
 from apilado.core.document.movement import MOST_MOVEMENTS, Movement
 from apilado.core.document.path import MOST_STEPS, AnyBusStep, Equaliser, Points, eqs_in
-from apilado.core.document.section import MOST_SECTIONS, PieceSection
+from apilado.core.document.section import MOST_SECTIONS, PieceSection, sectioned_hits, sectioned_notes
 from apilado.core.dsp.crossovers import Border, border
 from apilado.core.notes import Note, again, in_order
 from apilado.core.parameters import Model, choice, group, integer, number, parts, switch, text
@@ -178,9 +178,19 @@ class Stack(Model):
         return float(self.pattern_bars * self.beats_per_bar) or self.beats
 
     def played(self, notes: tuple[Note, ...] | None = None) -> tuple[Note, ...]:
-        """Notes as they are played over the piece, the stack's pattern if none are given."""
+        """Notes as they are played over the piece; if none are given the stack's pattern, or what a section plays."""
         found = self.pattern if notes is None else notes
-        return again(found, self.pattern_beats, self.beats) if self.pattern_bars else found
+        found = again(found, self.pattern_beats, self.beats) if self.pattern_bars else found
+        return sectioned_notes(found, self.sections, self.beats_per_bar) if notes is None else found
+
+    def hits(self, drum: str) -> tuple[float, ...]:
+        """The beats that the kick, or the trigger of that id, hits on within the piece, in its sections too.
+
+        Raises:
+            KeyError: there is no such drum.
+        """
+        found = sectioned_hits(drum, self.drum(drum).hits, self.sections, self.beats_per_bar)
+        return tuple(hit for hit in found if hit < self.beats)
 
     def layer(self, layer_id: str) -> Layer | None:
         """The layer of that id, or None."""
@@ -191,8 +201,13 @@ class Stack(Model):
         return joined("crossovers", self.crossovers[index].id if index < len(self.crossovers) else "")
 
     def audible_layers(self) -> tuple[Layer, ...]:
-        """The layers that are heard: those that are not muted."""
-        return tuple(layer for layer in self.layers if not layer.mute)
+        """The layers that are heard: those that are not muted, or not in every section."""
+        return tuple(layer for layer in self.layers if self.sounds(f"layers/{layer.id}"))
+
+    def sounds(self, owner: str) -> bool:
+        """Whether a layer or a drum is heard anywhere in the piece: it is not muted, or a section lets it in."""
+        muted, mute = joined(owner, "mute"), getattr(find(self, owner), "mute", False)
+        return not mute or any(c.path == muted and not c.value for s in self.sections for c in s.changes)
 
     def drum(self, name: str) -> Drum:
         """The kick, or the trigger of that id.
@@ -222,8 +237,7 @@ class Stack(Model):
 
     def hits_of(self, ducker: Ducker) -> tuple[float, ...]:
         """The hits within the loop that a ducker follows."""
-        hits = tuple(hit for hit in self.drum(ducker.trigger).hits if hit < self.beats)
-        return ducker.hits_of(hits, self.beats_per_bar)
+        return ducker.hits_of(self.hits(ducker.trigger), self.beats_per_bar)
 
     def owners(self) -> tuple[str, ...]:
         """The addresses of all that can have an EQ: layers, buses, drums."""
@@ -332,6 +346,8 @@ class Stack(Model):
                     raise ValueError(f"movements/{movement.id}: there is no sound '{followed}' to follow")
             if movement.trigger not in names:
                 raise ValueError(f"movements/{movement.id}: there is no trigger '{movement.trigger}'")
+            if movement.begins == "section" and find(self, joined("sections", movement.section)) is None:
+                raise ValueError(f"movements/{movement.id}: there is no section '{movement.section}' to begin with")
             for target in movement.targets:
                 where = f"movements/{movement.id}/targets/{target.id}"
                 if not reaches(self, target.path):

@@ -55,7 +55,7 @@ class Audition(Model):
         return tuple(
             name
             for name in stack.drum_names()
-            if not stack.drum(name).mute and (not soloed or stack.drum_owner(name) in soloed)
+            if stack.sounds(stack.drum_owner(name)) and (not soloed or stack.drum_owner(name) in soloed)
         )
 
     def changes(self, stack: Stack) -> bool:

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from bisect import bisect_right
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import cast
+from functools import partial
+from typing import Any, cast
 
 from apilado.core.clock import Clock
-from apilado.core.document.addresses import find, joined, within
+from apilado.core.document.addresses import find, within
+from apilado.core.document.addresses import joined as in_
 from apilado.core.document.ducker import Ducker
 from apilado.core.document.equaliser import eq_sections, still_and_moving
+from apilado.core.document.forms import forms_of, heard_over, in_frames, rendered_twice
 from apilado.core.document.kick import Drum
 from apilado.core.document.layer import Layer
 from apilado.core.document.path import AnyStep, Equaliser, Split
@@ -18,8 +22,9 @@ from apilado.core.render import steps
 from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.render.moves import Moved, Moves, moving
 from apilado.core.render.playing import layer_notes, score_of
-from apilado.core.render.stage import Stage, stage
+from apilado.core.render.stage import Stage, joined, stage
 from apilado.core.sources.base import AssetLoader
+from apilado.core.treatments.base import Treatment
 
 
 @dataclass(frozen=True)
@@ -48,19 +53,37 @@ class Builder:
         self.listened = audition.listened(stack)
         self.passed: dict[str, Passed] = {}
         """By address, the steps of every path that are on, splits, and the limiters of the buses."""
+        self.forms = forms_of(stack, rendered_twice(stack))
+        self.plan = in_frames(self.forms.plan, stack, clock)
         self._shaped: dict[str, Stage] = {}
         self._keys: dict[tuple[str, tuple[float, ...]], Stage] = {}
-        self.hits = {name: self._hit(name) for name in stack.drum_names()}
+        self._hits = {name: [self._hit(form, name) for form in self.forms.stacks] for name in stack.drum_names()}
+        self.hits = {name: made[0] for name, made in self._hits.items()}
         self.moves = Moves(stack, clock, self._whole_key, lambda layer: layer_notes(stack, layer))
 
-    def _hit(self, name: str) -> Stage:
+    def in_forms(self, make: Callable[[Stack], Stage]) -> Stage:
+        """What is made of the stack in each of its forms, joined at its output; made once where they do not differ."""
+        return joined([make(form) for form in self.forms.stacks], self.plan, self.clock, steps.join)
+
+    def anywhere(self, switch: str) -> bool:
+        """Whether what is switched at an address is on in any form."""
+        return any(find(form, switch) for form in self.forms.stacks)
+
+    def gated(self, sound: Stage, owner: str) -> Stage:
+        """A layer or a drum in the bars in which it is not muted; all of it where that is nowhere."""
+        heard = in_frames(heard_over(self.stack, owner), self.stack, self.clock)
+        if len(heard) == 1:
+            return sound
+        return stage(steps.let_in, sound, plan=heard, number=1, clock=self.clock)
+
+    def _hit(self, stack: Stack, name: str) -> Stage:
         """One hit of a drum, with all that is done to it."""
-        drum, clock = self.stack.drum(name), _hit_clock(self.clock)
-        hit = stage(steps.hit_sound, sound=drum.sound, seed=self.stack.seed, clock=clock, context={"load": self.load})
-        owner = self.stack.drum_owner(name)
+        drum, clock = stack.drum(name), _hit_clock(self.clock)
+        hit = stage(steps.hit_sound, sound=drum.sound, seed=stack.seed, clock=clock, context={"load": self.load})
+        owner = stack.drum_owner(name)
         if self.listened is not None and within(self.listened[0], owner):
             return stage(steps.listen_to, hit, point=self.listened[1], clock=clock)
-        sections = eq_sections(self.stack.all_points(owner), clock.rate_hz)
+        sections = eq_sections(stack.all_points(owner), clock.rate_hz)
         if not (drum.attack_db or drum.sustain_db or len(sections) or drum.clip_db):
             return hit
         return stage(
@@ -75,10 +98,24 @@ class Builder:
 
     def key(self, name: str, hits: tuple[float, ...] | None = None) -> Stage:
         """A drum's hits (or some of them) before its level."""
-        hits = self.stack.drum(name).hits if hits is None else hits
+        hits = self.stack.hits(name) if hits is None else hits
         if (name, hits) not in self._keys:
-            self._keys[name, hits] = stage(steps.hits_track, self.hits[name], hits=hits, clock=self.clock)
+            self._keys[name, hits] = self._track(name, hits, self.clock)
         return self._keys[name, hits]
+
+    def _track(self, name: str, hits: tuple[float, ...], clock: Clock) -> Stage:
+        """Hits laid where they fall, each as the drum sounds in its bar."""
+        made = list({each.key: each for each in self._hits[name]}.values())
+        if len(made) == 1:
+            return stage(steps.hits_track, made[0], hits=hits, clock=clock)
+        keys = [each.key for each in made]
+        numbers = [n for bar, n in self.forms.plan]
+        bars = [bar for bar, _ in self.forms.plan]
+        which = tuple(
+            keys.index(self._hits[name][numbers[bisect_right(bars, hit // self.stack.beats_per_bar) - 1]].key)
+            for hit in hits
+        )
+        return stage(steps.hits_track, *made, hits=hits, which=which, clock=clock)
 
     def _whole_key(self, name: str) -> Stage:
         """What is followed over the whole loop: a drum's hits before its level, or a layer behind its path.
@@ -90,33 +127,50 @@ class Builder:
             still = tuple(each for each in self.stack.movements if each.shape.follows() is None)
             plain = self.stack.model_copy(update={"movements": still})
             return Builder(plain, self.clock.whole, self.load).shaped(layer)
-        return stage(steps.hits_track, self.hits[name], hits=self.stack.drum(name).hits, clock=self.clock.whole)
+        return self._track(name, self.stack.hits(name), self.clock.whole)
 
-    def reduction(self, ducker: Ducker, key: Stage) -> Stage:
-        """A ducker's gain reduction."""
-        moved, hits = self.moves.of(f"duckers/{ducker.id}/shape"), self.stack.hits_of(ducker)
-        given = {"shape": moved.still(ducker.shape), "hits": hits, "clock": self.clock}
-        return moving(steps.duck_reduction, key, moved=moved, **given)
+    def followed_by(self, ducker: Ducker) -> Stage:
+        """The hits that a ducker follows, before their level."""
+        return self.key(ducker.trigger, self.stack.hits_of(ducker))
+
+    def reduction(self, ducker: Ducker) -> Stage:
+        """A ducker's gain reduction; none where a section has it off."""
+
+        def made(stack: Stack) -> Stage:
+            each = cast(Ducker, stack.ducker(ducker.id))
+            if not each.on:
+                return stage(steps.nothing_taken, clock=self.clock)
+            moved, hits = self.moves.of(f"duckers/{each.id}/shape"), stack.hits_of(each)
+            given = {"shape": moved.still(each.shape), "hits": hits, "clock": self.clock}
+            return moving(steps.duck_reduction, self.key(each.trigger, hits), moved=moved, **given)
+
+        return self.in_forms(made)
 
     def drum(self, name: str) -> Stage:
         """A drum as it sounds."""
-        drum: Drum = self.stack.drum(name)
-        return stage(
-            steps.set_drum,
-            self.key(name),
-            *self.moves.of(self.stack.drum_owner(name), "level_db").curves,
-            level_db=drum.level_db,
-            inverted=drum.polarity == "inverted",
-            offset_ms=drum.offset_ms,
-            clock=self.clock,
-        )
+        owner, curves = self.stack.drum_owner(name), self.moves.of(self.stack.drum_owner(name), "level_db").curves
 
-    def equalised(self, sound: Stage, address: str, eq: Equaliser) -> Stage:
-        """A sound through an EQ: the points that stand still, then those that move."""
+        def made(stack: Stack) -> Stage:
+            drum: Drum = stack.drum(name)
+            return stage(
+                steps.set_drum,
+                self.key(name),
+                *curves,
+                level_db=0.0 if curves else drum.level_db,
+                inverted=drum.polarity == "inverted",
+                offset_ms=drum.offset_ms,
+                clock=self.clock,
+            )
+
+        return self.gated(self.in_forms(made), owner)
+
+    def equalised(self, sound: Stage, address: str, stack: Stack) -> Stage:
+        """A sound through an EQ in one form: the points that stand still, then those that move."""
         if self.listened is not None and self.listened[0] == address:
             return stage(steps.listen_to, sound, point=self.listened[1], clock=self.clock)
-        still, keyed = still_and_moving(self.stack.points_of(address))
-        swept = {point.id: self.moves.of(joined(address, "points", point.id)) for point in (*still, *keyed)}
+        eq = cast(Equaliser, find(stack, address))
+        still, keyed = still_and_moving(stack.points_of(address))
+        swept = {point.id: self.moves.of(in_(address, "points", point.id)) for point in (*still, *keyed)}
         still = tuple(point for point in still if not swept[point.id].names)
         if still:
             linear = eq.phase == "linear-phase"
@@ -134,28 +188,56 @@ class Builder:
     def along(self, sound: Stage, owner: str, path: Sequence[AnyStep]) -> Stage:
         """A sound along the path of a layer or a bus."""
         for step in path:
-            address, before, reduction = joined(owner, "path", step.id), sound, None
+            address, before, reduction = in_(owner, "path", step.id), sound, None
             if isinstance(step, Split):
-                sound = self.split(sound, cast(Layer, find(self.stack, owner)))
-            elif not step.on:
+                sound = self.split(sound, owner)
+            elif not self.anywhere(in_(address, "on")):
                 continue
             elif isinstance(step, Equaliser):
-                sound = self.equalised(sound, address, step)
+                sound = self.in_forms(partial(self.equalised, before, address))
             else:
-                moved = self.moves.of(address)
-                given = {"treatment": moved.still(step), "clock": self.clock}
-                reduction = moving(steps.reduce, sound, moved=moved, **given)
-                sound = moving(steps.treat, sound, moved=moved, **given)
+                sound, reduction = self.treated(before, address)
             self.passed[address] = Passed(before, sound, reduction)
         return sound
 
+    def treated(self, sound: Stage, address: str) -> tuple[Stage, Stage]:
+        """(a sound behind a treatment, the gain that this takes).
+
+        What rings on is given the bars of each form and is heard behind them; anything else is joined where they end.
+        """
+        moved = self.moves.of(address)
+
+        def behind(function: Callable[..., Any], off: Stage, sound: Stage, step: Treatment) -> Stage:
+            if not step.on:
+                return off
+            return moving(function, sound, moved=moved, treatment=moved.still(step), clock=self.clock)
+
+        forms = [cast(Treatment, find(form, address)) for form in self.forms.stacks]
+        nothing = stage(steps.no_reduction)
+        reductions = [behind(steps.reduce, nothing, sound, step) for step in forms]
+        reduction = joined(reductions, self.plan, self.clock, steps.join)
+        made = [behind(steps.treat, sound, sound, step) for step in forms]
+        out = joined(made, self.plan, self.clock, steps.join)
+        if out in made or not any(step.on and step.rings_on for step in forms):
+            return out, reduction
+        own = [
+            stage(steps.let_in, sound, plan=self.plan, number=number, clock=self.clock) for number in range(len(forms))
+        ]
+        ringing = [behind(steps.treat, part, part, step) for part, step in zip(own, forms, strict=True)]
+        return stage(steps.together, *ringing), reduction
+
     def source(self, layer: Layer) -> Stage:
+        """The raw sound of a layer."""
+        return self.in_forms(partial(self._source, layer.id))
+
+    def _source(self, layer_id: str, stack: Stack) -> Stage:
+        layer = cast(Layer, stack.layer(layer_id))
         followed = layer.source.follows()
         if followed is not None:
             parent = cast(Layer, self.stack.layer(followed))
             raw = layer.source.follows(treated=False) is not None
             return self.source(parent) if raw else self.shaped(parent)
-        context, score = {"load": self.load}, score_of(self.stack, layer)
+        context, score = {"load": self.load}, score_of(stack, layer)
         moved = self.moves.of(f"layers/{layer.id}/source", whole=True)
         given = {"source": moved.still(layer.source), "score": score, "clock": self.clock}
         return moving(steps.play_source, moved=moved, context=context, **given)
@@ -166,24 +248,31 @@ class Builder:
             self._shaped[layer.id] = self.along(self.source(layer), f"layers/{layer.id}", layer.path)
         return self._shaped[layer.id]
 
-    def split(self, sound: Stage, layer: Layer) -> Stage:
+    def split(self, sound: Stage, owner: str) -> Stage:
+        """A sound in the band of a layer."""
         if not self.stack.crossovers:
             return sound
-        return stage(
-            steps.split_bands,
-            sound,
-            crossovers=self.stack.crossovers,
-            first=layer.span.first,
-            last=layer.span.last,
-            clock=self.clock,
-        )
+        span = cast(Layer, find(self.stack, owner)).span
+
+        def made(stack: Stack) -> Stage:
+            band: dict[str, Any] = {"first": span.first, "last": span.last}
+            return stage(steps.split_bands, sound, crossovers=stack.crossovers, **band, clock=self.clock)
+
+        return self.in_forms(made)
 
     def placed(self, layer: Layer) -> Stage:
         """The layer on its place: width, polarity, delay, level."""
-        levels = tuple(layer.note_levels_db.items())
         sound = self.shaped(layer)
-        if not layer.mono:
-            sound = self.mono_below(sound, f"layers/{layer.id}", layer.mono_below_hz)
+
+        def mono_below(stack: Stack) -> Stage:
+            each = cast(Layer, stack.layer(layer.id))
+            return sound if each.mono else self.mono_below(sound, f"layers/{layer.id}", each.mono_below_hz)
+
+        below = self.in_forms(mono_below)
+        return self.in_forms(lambda stack: self._placed(below, cast(Layer, stack.layer(layer.id))))
+
+    def _placed(self, sound: Stage, layer: Layer) -> Stage:
+        levels = tuple(layer.note_levels_db.items())
         moved = self.moves.of(f"layers/{layer.id}", "width", "pan", "level_db", "delay_ms")
         still = moved.still(layer)
         return moving(
@@ -210,28 +299,37 @@ class Builder:
 
     def ducked(self, placed: Stage, layer: Layer, reductions: dict[str, Stage]) -> Stage:
         """A layer turned down by all duckers that reach it: whole first, then band by band."""
-        curves = {d.id: self.moves.of(f"duckers/{d.id}/amounts", layer.id).curves for d in self.stack.duckers}
-        shares = {d.id: None if curves[d.id] else d.amount(layer.id) for d in self.stack.duckers}
-        reaching = [d for d in self.stack.duckers if d.id in reductions and shares[d.id] != 0.0]
-        whole = [d for d in reaching if d.band_hz() is None]
-        sound = placed
-        if whole:
-            inputs = [*[reductions[d.id] for d in whole], *[curve for d in whole for curve in curves[d.id]]]
-            sound = stage(steps.duck_layer, sound, *inputs, amounts=tuple(shares[d.id] for d in whole))
-        for ducker in reaching:
-            band = ducker.band_hz()
-            if band is not None:
-                sound = stage(
-                    steps.duck_band,
-                    sound,
-                    reductions[ducker.id],
-                    *curves[ducker.id],
-                    low_hz=band[0],
-                    high_hz=band[1],
-                    amount=shares[ducker.id],
-                    clock=self.clock,
-                )
+        sound = self.in_forms(partial(self._ducked_whole, placed, layer, reductions))
+        for ducker in self.stack.duckers:
+            sound = self.in_forms(partial(self._ducked_in_band, sound, layer, reductions, ducker.id))
         return sound
+
+    def _share(self, ducker: Ducker, layer: Layer) -> tuple[float | None, tuple[Stage, ...]]:
+        """(what share of a duck a layer takes, its curve); the number is None where it moves."""
+        curves = self.moves.of(f"duckers/{ducker.id}/amounts", layer.id).curves
+        return None if curves else ducker.amount(layer.id), curves
+
+    def _ducked_whole(self, sound: Stage, layer: Layer, reductions: dict[str, Stage], stack: Stack) -> Stage:
+        whole = [d for d in stack.duckers if d.id in reductions and d.band_hz() is None]
+        shares = [(d, *self._share(d, layer)) for d in whole]
+        reaching = [(d, share, curves) for d, share, curves in shares if share != 0.0]
+        if not reaching:
+            return sound
+        inputs = [
+            *[reductions[d.id] for d, _, _ in reaching],
+            *[curve for _, _, curves in reaching for curve in curves],
+        ]
+        return stage(steps.duck_layer, sound, *inputs, amounts=tuple(share for _, share, _ in reaching))
+
+    def _ducked_in_band(
+        self, sound: Stage, layer: Layer, reductions: dict[str, Stage], ducker_id: str, stack: Stack
+    ) -> Stage:
+        ducker = cast(Ducker, stack.ducker(ducker_id))
+        band, (share, curves) = ducker.band_hz(), self._share(ducker, layer)
+        if band is None or ducker_id not in reductions or share == 0.0:
+            return sound
+        given: dict[str, Any] = {"low_hz": band[0], "high_hz": band[1], "amount": share, "clock": self.clock}
+        return stage(steps.duck_band, sound, reductions[ducker_id], *curves, **given)
 
     def mixed(self, parts: Sequence[Stage]) -> Stage:
         """The sum of parts."""
@@ -242,23 +340,32 @@ class Builder:
         bus = self.stack.bus
         sound = self.along(bus_input, "bus", bus.path)
         sound = self.mono_below(sound, "bus", bus.mono_below_hz)
-        return self.finished("bus", sound, bus.level_db, bus.limiter)
+        return self.finished("bus", sound, bus.level_db)
 
     def shared(self, both: Stage) -> Stage:
         """Bass and kick behind what they go through together."""
         shared = self.stack.shared
-        return self.finished("shared", self.along(both, "shared", shared.path), shared.level_db, shared.limiter)
+        out = self.finished("shared", self.along(both, "shared", shared.path), shared.level_db)
+        return self.in_forms(lambda stack: out if stack.shared.on else both)
 
-    def finished(self, owner: str, sound: Stage, level_db: float, limiter: Limiter) -> Stage:
+    def finished(self, owner: str, sound: Stage, level_db: float) -> Stage:
         """The end of a bus: its level and its limiter."""
-        sound = stage(steps.scale, sound, *self.moves.of(owner, "level_db").curves, level_db=level_db)
-        if not limiter.on:
-            return sound
-        moved = self.moves.of(f"{owner}/limiter")
-        given = {"limiter": moved.still(limiter), "clock": self.clock}
-        metered = moving(steps.limit_reduction, sound, moved=moved, **given)
-        limited = moving(steps.limit, sound, moved=moved, **given)
-        self.passed[f"{owner}/limiter"] = Passed(sound, limited, metered)
+        curves = self.moves.of(owner, "level_db").curves
+        scaled = stage(steps.scale, sound, *curves, level_db=0.0 if curves else level_db)
+        address = f"{owner}/limiter"
+        moved = self.moves.of(address)
+
+        def behind(function: Callable[..., Any], off: Stage, stack: Stack) -> Stage:
+            limiter = cast(Limiter, find(stack, address))
+            if not limiter.on:
+                return off
+            return moving(function, scaled, moved=moved, limiter=moved.still(limiter), clock=self.clock)
+
+        if not self.anywhere(in_(address, "on")):
+            return scaled
+        metered = self.in_forms(partial(behind, steps.limit_reduction, stage(steps.no_reduction)))
+        limited = self.in_forms(partial(behind, steps.limit, scaled))
+        self.passed[address] = Passed(scaled, limited, metered)
         return limited
 
 

@@ -23,11 +23,11 @@ class Graph:
     placed: dict[str, Stage]
     """A layer just before the duck, by its id; all layers."""
     layers: dict[str, Stage]
-    """A layer after the duck, by its id; all layers, heard or not."""
+    """A layer after the duck, by its id; all layers, heard or not: where sections mute it, it is silent there."""
     audible: tuple[str, ...]
     """The ids of the layers that are heard."""
     reductions: dict[str, Stage]
-    """Gain reduction in dB of each ducker that is on, shape (frames,), by its id."""
+    """Gain reduction in dB of each ducker that is on anywhere, shape (frames,), by its id."""
     keys: dict[str, Stage]
     """The sound that each of those duckers follows, before its level."""
     bus_input: Stage
@@ -90,15 +90,17 @@ def build(stack: Stack, clock: Clock, load: AssetLoader, audition: Audition = WH
     """
     builder = Builder(stack, clock, load, audition)
     drums = {name: builder.drum(name) for name in stack.drum_names()}
-    keys = {d.id: builder.key(d.trigger, stack.hits_of(d)) for d in stack.duckers if d.on}
-    reductions = {d.id: builder.reduction(d, keys[d.id]) for d in stack.duckers if d.on}
+    working = [d for d in stack.duckers if builder.anywhere(f"duckers/{d.id}/on")]
+    keys = {d.id: builder.followed_by(d) for d in working}
+    reductions = {d.id: builder.reduction(d) for d in working}
     placed = {layer.id: builder.placed(layer) for layer in stack.layers}
-    layers = {layer.id: builder.ducked(placed[layer.id], layer, reductions) for layer in stack.layers}
+    ducked = {layer.id: builder.ducked(placed[layer.id], layer, reductions) for layer in stack.layers}
+    layers = {layer.id: builder.gated(ducked[layer.id], f"layers/{layer.id}") for layer in stack.layers}
     audible = tuple(layer.id for layer in audition.layers(stack))
     bus_input = builder.mixed([layers[name] for name in audible])
     buses = {"bus": builder.bus(bus_input)}
     heard = {"bass": buses["bus"], **{name: drums[name] for name in audition.drums(stack)}}
-    if stack.shared.on:
+    if builder.anywhere("shared/on"):
         both = [heard.pop(name) for name in ("bass", "kick") if name in heard]
         buses["shared"] = builder.shared(builder.mixed(both))
         heard = {"both": buses["shared"], **heard}

@@ -11,16 +11,17 @@ from pydantic import BaseModel
 
 from apilado.core.clock import Clock
 from apilado.core.document.addresses import find, owner_of, parts_of, replaced, within
-from apilado.core.document.declarations import parameter_at, value_at
+from apilado.core.document.declarations import parameter_at
+from apilado.core.document.forms import forms_of, in_frames, of_a_movement, section_of, stepping, values_over
 from apilado.core.document.layer import Layer
 from apilado.core.document.movement import Movement, Target
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.curves import Curve
 from apilado.core.notes import Note, voice_notes
 from apilado.core.parameters import Parameter
-from apilado.core.render import steps
+from apilado.core.render import joins, steps
 from apilado.core.render.playing import layer_notes
-from apilado.core.render.stage import Stage, stage
+from apilado.core.render.stage import Stage, joined, stage
 
 P = TypeVar("P", bound=BaseModel)
 MIDDLE_PITCH, HIGHEST_VELOCITY = 36, 127
@@ -59,11 +60,12 @@ class Moves:
     ) -> None:
         self.stack, self.clock, self._key, self._notes = stack, clock.whole, key, notes
         self._stretch = clock if clock.begins is not None else None
-        self._targets: dict[str, list[tuple[Movement, Target]]] = {}
+        self.forms = forms_of(stack, of_a_movement)
+        self._plan = in_frames(self.forms.plan, stack, self.clock)
+        self._targets = [_targets(form) for form in self.forms.stacks]
+        """Of each form, what moves the value at an address."""
+        self._paths = tuple(dict.fromkeys([*(path for form in self._targets for path in form), *stepping(stack)]))
         self._curves: dict[str, Stage] = {}
-        for movement in stack.movements:
-            for target in movement.targets if movement.on else ():
-                self._targets.setdefault(target.path, []).append((movement, target))
 
     def of(self, address: str, *names: str, whole: bool = False) -> Moved:
         """What moves of the part at an address: anything in it, or only the values that are named.
@@ -71,7 +73,7 @@ class Moves:
         Args:
             whole: with the curves of the whole loop, also where only a stretch of it is rendered.
         """
-        paths = [path for path in self._targets if within(path, address) and path != address]
+        paths = [path for path in self._paths if within(path, address) and path != address]
         depth = len(parts_of(address))
         inner = {path: "/".join(parts_of(path)[depth:]) for path in paths}
         chosen = [path for path in paths if not names or inner[path] in names]
@@ -86,17 +88,31 @@ class Moves:
             parameter = parameter_at(self.stack, path)
             if parameter is None:
                 raise KeyError(path)
-            moving = self._targets[path]
-            self._curves[path] = stage(
-                steps.curve,
-                *[self.course(movement, path) for movement, _ in moving],
-                base=float(value_at(self.stack, path)),
-                travels=tuple((target.travel, target.both_ways) for _, target in moving),
-                low=parameter.low,
-                high=parameter.high,
-                octaves=parameter.scale == "log",
-            )
+            made = [self._moved(path, parameter, form.get(path, [])) for form in self._targets]
+            octaves = parameter.scale == "log"
+            self._curves[path] = joined(made, self._plan, self.clock, steps.join_curves, octaves=octaves)
         return self._curves[path]
+
+    def _moved(self, path: str, parameter: Parameter, moving: list[tuple[Movement, Target]]) -> Stage:
+        """The stage of the curve of a value that movements move, or that sections have otherwise, or both."""
+        values, octaves = values_over(self.stack, path), parameter.scale == "log"
+        stepped = len(values) > 1 or not moving
+        courses = [self.course(movement, path) for movement, _ in moving]
+        if stepped:
+            frames = in_frames(tuple((bar, number) for number, (bar, _) in enumerate(values)), self.stack, self.clock)
+            at = tuple((frame, values[number][1]) for frame, number in frames)
+            courses.append(stage(steps.stepped, values=at, octaves=octaves, clock=self.clock))
+        if not moving:
+            return courses[0]
+        return stage(
+            steps.curve,
+            *courses,
+            base=None if stepped else values[0][1],
+            travels=tuple((target.travel, target.both_ways) for _, target in moving),
+            low=parameter.low,
+            high=parameter.high,
+            octaves=octaves,
+        )
 
     def course(self, movement: Movement, path: str) -> Stage:
         """The stage of where a movement is, 0 to 1, as it moves the value at an address."""
@@ -130,12 +146,23 @@ class Moves:
         elif movement.begins == "bar":
             factors = {clock.sample_at(float(bar * stack.beats_per_bar)): 1.0 for bar in range(stack.bars)}
         elif movement.begins == "hit":
-            hits: Any = [hit for hit in stack.drum(movement.trigger).hits if hit < clock.beats]
-            factors = {clock.sample_at(hit): 1.0 for hit in hits}
+            factors = {clock.sample_at(hit): 1.0 for hit in stack.hits(movement.trigger)}
+        elif movement.begins == "section":
+            begun, _ = section_of(stack, movement.section).beats(stack.beats_per_bar)
+            factors = {clock.sample_at(begun): 1.0}
         else:
             factors = {0: 1.0}
         found = sorted(factors.items())
         return tuple(at for at, _ in found), tuple(factor for _, factor in found)
+
+
+def _targets(stack: Stack) -> dict[str, list[tuple[Movement, Target]]]:
+    """What moves the value at an address."""
+    found: dict[str, list[tuple[Movement, Target]]] = {}
+    for movement in stack.movements:
+        for target in movement.targets if movement.on else ():
+            found.setdefault(target.path, []).append((movement, target))
+    return found
 
 
 @dataclass(frozen=True)
@@ -159,26 +186,36 @@ def _drawn(stack: Stack) -> Moves:
 
 
 def rounds_of(stack: Stack, movement: Movement, path: str) -> tuple[Round, ...]:
-    """Every repetition of a movement of the value at an address over the loop, in order."""
-    moves = _drawn(stack)
+    """Every repetition of a movement of the value at an address over the loop, in order; sections have their own."""
+    moves, found = _drawn(stack), []
     clock = moves.clock
     per_beat = clock.loop_frames / clock.beats
-    starts, _ = moves.begins(movement, path)
-    length, found = movement.length_frames(clock), []
-    for start, following in zip(starts, (*starts[1:], clock.loop_frames), strict=True):
-        count = max(1, math.ceil((following - start) / length - 1e-9)) if movement.repeats else 1
-        for number in range(count):
-            begin = start + number * length
-            end = min(begin + length, following) if movement.repeats else following
-            found.append(Round(begin / per_beat, length / per_beat, end / per_beat))
+    spans = joins.spans(in_frames(moves.forms.plan, stack, clock), clock)
+    for first, last, number in spans:
+        own = find(moves.forms.stacks[number], f"movements/{movement.id}") or movement
+        if not own.on and movement.on:
+            continue
+        starts, _ = moves.begins(own, path)
+        length = own.length_frames(clock)
+        for start, following in zip(starts, (*starts[1:], clock.loop_frames), strict=True):
+            count = max(1, math.ceil((following - start) / length - 1e-9)) if own.repeats else 1
+            for each in range(count):
+                begin = start + each * length
+                end = min(begin + length, following) if own.repeats else following
+                if first <= begin < last:
+                    found.append(Round(begin / per_beat, length / per_beat, min(end, float(last)) / per_beat))
     return tuple(found)
 
 
 def course_curve(stack: Stack, movement: Movement, path: str) -> Curve:
-    """Where a movement that follows nothing is over the loop, 0 to 1, as it moves the value at an address."""
-    moves = _drawn(stack)
-    starts, factors = moves.begins(movement, path)
-    return steps.course_of(**moves.given(movement, starts, factors))
+    """Where a movement that follows nothing is over the loop, 0 to 1, as it moves the value at an address; in sections
+    as they have it."""
+    moves, curves = _drawn(stack), []
+    for form in moves.forms.stacks:
+        own = find(form, f"movements/{movement.id}") or movement
+        curves.append(steps.course_of(**moves.given(own, *moves.begins(own, path))))
+    plan = in_frames(moves.forms.plan, stack, moves.clock)
+    return joins.joined_curves(curves, plan, octaves=False, clock=moves.clock) if len(curves) > 1 else curves[0]
 
 
 def ends_of(parameter: Parameter, value: float, target: Target) -> tuple[float, float]:

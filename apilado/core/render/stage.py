@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cache, partial
 from typing import Any
@@ -12,6 +12,7 @@ from typing import Any
 from pydantic import BaseModel
 
 from apilado import __version__
+from apilado.core.clock import Clock
 from apilado.core.parameters import models_in
 from apilado.core.parts import Part
 
@@ -68,6 +69,30 @@ def canonical(value: Any) -> str:
         fields = ",".join(f"{f}={canonical(getattr(value, f))}" for f in value.__dataclass_fields__)
         return f"{type(value).__qualname__}({fields})"
     raise TypeError(f"a stage takes models, dataclasses, tuples and plain values, not {type(value).__name__}")
+
+
+def joined(
+    made: Sequence[Stage],
+    plan: tuple[tuple[int, int], ...],
+    clock: Clock,
+    join: Callable[..., Result],
+    **parameters: Any,
+) -> Stage:
+    """The stage of several forms of one result, each where it holds; where they are all the same, that one.
+
+    Args:
+        plan: (frame, number of the form) from where on it holds.
+        join: takes the forms that differ, their `plan` and `clock`, and the parameters.
+    """
+    distinct = list({each.key: each for each in made}.values())
+    if len(distinct) == 1:
+        return made[0]
+    keys = [each.key for each in distinct]
+    numbers = [(frame, keys.index(made[number].key)) for frame, number in plan]
+    merged = tuple(each for place, each in enumerate(numbers) if place == 0 or each[1] != numbers[place - 1][1])
+    if len(merged) == 1:
+        return distinct[merged[0][1]]
+    return stage(join, *distinct, plan=merged, clock=clock, **parameters)
 
 
 def stage(

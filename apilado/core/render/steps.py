@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import itertools
 from collections.abc import Sequence
 from typing import Any, TypeVar
@@ -13,6 +14,7 @@ from pydantic import BaseModel
 from apilado.core.clock import Clock
 from apilado.core.document.addresses import replaced
 from apilado.core.document.equaliser import KeyedBell, Point, eq_sections
+from apilado.core.document.forms import FramePlan
 from apilado.core.document.kick import KickSound
 from apilado.core.document.stack import Crossover, Limiter, borders_of
 from apilado.core.dsp import courses
@@ -30,6 +32,7 @@ from apilado.core.dsp.shapers import soft_clip
 from apilado.core.dsp.stereo import mixed_at, moved, placed
 from apilado.core.dsp.transients import shaped_hit
 from apilado.core.notes import Note, voice_notes
+from apilado.core.render import joins
 from apilado.core.shapes.base import Course, DuckShape
 from apilado.core.shapes.follow_course import FollowCourse
 from apilado.core.sources.base import AssetLoader, Score, Source
@@ -138,16 +141,56 @@ def cut_curve(whole: Curve, *, clock: Clock) -> Curve:
     return whole.stretch(clock.begins or 0, clock.frames)
 
 
+def stepped(*, values: tuple[tuple[int, float], ...], octaves: bool, clock: Clock) -> Curve:
+    """A value that sections have otherwise: (frame, value) from where on it is that."""
+    return joins.stepped_curve(values, octaves=octaves, clock=clock)
+
+
+def join_curves(*forms: Curve, plan: FramePlan, octaves: bool, clock: Clock) -> Curve:
+    """A value that moves otherwise in sections."""
+    return joins.joined_curves(forms, plan, octaves=octaves, clock=clock)
+
+
+def join(*forms: Any, plan: FramePlan, clock: Clock) -> Any:
+    """What is rendered in several forms, each in the bars in which it holds."""
+    return joins.join(*forms, plan=plan, clock=clock)
+
+
+def let_in(audio: Audio, *, plan: FramePlan, number: int, clock: Clock) -> Audio:
+    """A sound in the bars of one form alone."""
+    return audio * joins.shares(plan, number, clock)
+
+
+def together(*parts: Audio) -> Audio:
+    """The sum of what came of the bars of each form."""
+    return np.asarray(functools.reduce(np.add, parts), np.float32)
+
+
+def no_reduction() -> None:
+    """The gain reduction of what is off."""
+    return
+
+
+def nothing_taken(*, clock: Clock) -> NDArray[np.float32]:
+    """The gain reduction in dB of a ducker that is off, frame by frame."""
+    return np.zeros(clock.frames, np.float32)
+
+
 def curve(
-    *moving: Curve, base: float, travels: tuple[tuple[float, bool], ...], low: float, high: float, octaves: bool
+    *moving: Curve, base: float | None, travels: tuple[tuple[float, bool], ...], low: float, high: float, octaves: bool
 ) -> Curve:
-    """A value that movements move: their travels add up in its unit, or in octaves; it stays within its range."""
+    """A value that movements move: their travels add up in its unit, or in octaves; it stays within its range.
+
+    Args:
+        base: where it would stand; None where the last of the curves says so.
+    """
     at, values = rows(moving)
     total = np.zeros(at.shape[0])
     for column, (travel, both_ways) in enumerate(travels):
         share = 2.0 * values[:, column] - 1.0 if both_ways else values[:, column]
         total += travel * share
-    moved_ = base * 2.0**total if octaves else base + total
+    stands = values[:, -1] if base is None else base
+    moved_ = stands * 2.0**total if octaves else stands + total
     return Curve(at, np.clip(moved_, low, high))
 
 
@@ -305,8 +348,12 @@ def shape_hit(
     return out
 
 
-def hits_track(hit: Audio, *, hits: tuple[float, ...], clock: Clock) -> Audio:
-    """The hit at every beat of `hits`, each cut by the next; shape (2, frames)."""
+def hits_track(*sounds: Audio, hits: tuple[float, ...], which: tuple[int, ...] = (), clock: Clock) -> Audio:
+    """A hit at every beat of `hits`, each cut by the next; shape (2, frames).
+
+    Args:
+        which: of several sounds, that of each hit.
+    """
     out = np.zeros((2, clock.frames), np.float32)
     starts = [clock.sample_at(beat) for beat in hits if beat < clock.beats]
     fade = clock.samples_in_ms(2.0)
@@ -314,9 +361,9 @@ def hits_track(hit: Audio, *, hits: tuple[float, ...], clock: Clock) -> Audio:
         following = starts[index + 1] if index + 1 < len(starts) else None
         if following is None and clock.comes_round:
             following = starts[0] + clock.loop_frames
-        part = hit
-        if following is not None and following - start < hit.shape[1]:
-            part = hit[:, : following - start].copy()
+        part = sounds[which[index]] if which else sounds[0]
+        if following is not None and following - start < part.shape[1]:
+            part = part[:, : following - start].copy()
             count = min(fade, part.shape[1])
             part[:, part.shape[1] - count :] *= np.linspace(1.0, 0.0, count, dtype=np.float32)
         for place in clock.places(start, part.shape[1]):

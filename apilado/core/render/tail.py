@@ -12,6 +12,7 @@ from apilado.core.clock import Clock
 from apilado.core.document.addresses import joined
 from apilado.core.document.declarations import parameter_at, value_at
 from apilado.core.document.equaliser import Point, eq_sections, still_and_moving
+from apilado.core.document.forms import forms_of
 from apilado.core.document.kick import Drum
 from apilado.core.document.layer import Layer
 from apilado.core.document.path import AnyStep, treatments_in
@@ -30,6 +31,15 @@ AHEAD_SECONDS = 0.25
 
 def tail_seconds(stack: Stack, rate_hz: int) -> float:
     """Seconds after the last beat by which everything in the stack has rung out."""
+    return max(_form_tail(form, rate_hz) for form in _each_form(stack))
+
+
+def _each_form(stack: Stack) -> tuple[Stack, ...]:
+    """The stack as a whole, and as each of its sections has it."""
+    return forms_of(stack).stacks
+
+
+def _form_tail(stack: Stack, rate_hz: int) -> float:
     tail = _Tail(stack, rate_hz)
     bus = tail.path_seconds("bus", stack.bus.path)
     bus += tail.mono_seconds("bus", stack.bus.mono_below_hz)
@@ -45,6 +55,10 @@ def memory_seconds(stack: Stack, rate_hz: int) -> float:
     Filters ring as long as after the last beat; what follows levels remembers them for some time constants. Sources
     and hits remember nothing: each of their notes is made from its own start.
     """
+    return max(_form_memory(form, rate_hz) for form in _each_form(stack))
+
+
+def _form_memory(stack: Stack, rate_hz: int) -> float:
     tail = _Tail(stack, rate_hz)
     buses = [("bus", stack.bus.path), *([("shared", stack.shared.path)] if stack.shared.on else [])]
     after = sum(tail.path_seconds(owner, path) + tail.level_seconds(path) for owner, path in buses)
@@ -58,6 +72,10 @@ def memory_seconds(stack: Stack, rate_hz: int) -> float:
 
 def look_ahead_seconds(stack: Stack, rate_hz: int) -> float:
     """How long after a moment the sound may lie that is heard in it already: what is of linear phase rings before."""
+    return max(_form_look_ahead(form, rate_hz) for form in _each_form(stack))
+
+
+def _form_look_ahead(stack: Stack, rate_hz: int) -> float:
     tail = _Tail(stack, rate_hz)
     eqs = sum(
         tail.eq_seconds(address)
@@ -177,7 +195,7 @@ class _Tail:
 
     def drum_seconds(self, name: str) -> float:
         drum: Drum = self.stack.drum(name)
-        last = max((hit for hit in drum.hits if hit < self.stack.beats), default=None)
+        last = max(self.stack.hits(name), default=None)
         if last is None:
             return 0.0
         rings = self.eq_seconds(joined(self.stack.drum_owner(name), "eq"))

@@ -39,7 +39,7 @@ def kick_level(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]
     text = f"The kick peaks {abs(value):.1f} dB {'over' if value >= 0 else 'under'} the bass."
     if status != "fine":
         text += f" {'The bass covers it.' if value < low else 'The bass hides behind it.'}"
-    place, ways = Place(beats=stack.kick.hits), partial(level_ways, measures)
+    place, ways = Place(beats=stack.hits("kick")), partial(level_ways, measures)
     return [rule.sounding(status, value, limit, "kick", text, show=place, judged=outside, ways=ways)]
 
 
@@ -111,7 +111,7 @@ def kick_clash(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]
     limit = f"{limits.look:g} %"
     hertz = centre_of(common)
     owner = max(stack.audible_layers(), key=lambda layer: float(np.sum(room.common("kick", f"layers/{layer.id}"))))
-    place = Place((owner.id,), hertz / 2.0**0.25, hertz * 2.0**0.25, stack.kick.hits)
+    place = Place((owner.id,), hertz / 2.0**0.25, hertz * 2.0**0.25, stack.hits("kick"))
     where = f"layers/{owner.id}"
     if status == "fine":
         text = f"Of the kick's energy {value:.0f} % lies where the bass has as much at the same time."
@@ -145,7 +145,7 @@ def kick_phase(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]
     if met is None or measures.sub is None:
         return []
     name, limit = measures.sub.name, f"{limits.look:g} dB"
-    place = Place((measures.sub.id,), LOW_HZ, HIGH_HZ, measures.stack.kick.hits)
+    place = Place((measures.sub.id,), LOW_HZ, HIGH_HZ, measures.stack.hits("kick"))
     if not met.meets:
         text = f"At the hits '{name}' is {-met.balance_db:.0f} dB apart from the kick: their phase does not matter."
         return [rule.sounding("fine", None, limit, "kick", text, show=place)]

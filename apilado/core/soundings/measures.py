@@ -128,7 +128,7 @@ class Measures:
         sub = self.sub
         if sub is None or "kick" not in self.heard_drums:
             return None
-        hits = tuple(self.clock.sample_at(hit) for hit in self.stack.kick.hits if hit < self.clock.beats)
+        hits = tuple(self.clock.sample_at(hit) for hit in self.stack.hits("kick"))
         return stage(kick_meeting, self.graph.kick, self.graph.layers[sub.id], hits=hits, rate_hz=self.clock.rate_hz)
 
     @cached_property
@@ -296,8 +296,7 @@ def _driven(stack: Stack) -> Iterator[str]:
 
 def heard_drums(stack: Stack) -> tuple[str, ...]:
     """The drums that sound within the loop, the kick first."""
-    drums = {name: stack.drum(name) for name in stack.drum_names()}
-    return tuple(name for name, d in drums.items() if not d.mute and any(hit < stack.beats for hit in d.hits))
+    return tuple(name for name in stack.drum_names() if stack.sounds(stack.drum_owner(name)) and stack.hits(name))
 
 
 def note_spans(stack: Stack, layer: Layer, clock: Clock) -> tuple[NoteSpan, ...]:

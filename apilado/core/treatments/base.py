@@ -33,6 +33,8 @@ class Treatment(Part):
     """What it is for, in a line."""
     reduces: ClassVar[bool] = False
     """Whether it takes gain, which is then measured."""
+    rings_on: ClassVar[bool] = False
+    """Whether it repeats or spreads its input, so that this is heard after it has ended, also where a section ends."""
     on: Annotated[bool, switch(label="On")] = True
 
     def process(self, audio: Audio, clock: Clock) -> Audio:

@@ -203,7 +203,7 @@ def _sweeps(stack: Stack, view: View) -> str:
     t = np.linspace(0.0, sound.decay_ms / 1000.0, SWEEP_POINTS)
     pitch = sound.end_hz + (sound.start_hz - sound.end_hz) * np.exp(-DECAY_NEPERS * t * 1000.0 / sound.sweep_ms)
     parts = []
-    for hit in stack.kick.hits:
+    for hit in stack.hits("kick"):
         if hit < stack.beats:
             fall = (
                 (view.x(hit + float(s) * beats_per_second, stack), view.y(float(f)))

@@ -106,7 +106,7 @@ def _picture(measures: Measures, room: RoomMap, tints: dict[str, str]) -> str:
         x = LEFT + view.x(float(bar * stack.beats_per_bar), stack)
         parts.append(tag("line", class_="bar-line", x1=x, x2=x, y1=0, y2=HEIGHT))
         parts.append(label(str(bar + 1), x + 4, 13, class_="grid-label"))
-    for hit in stack.kick.hits:
+    for hit in stack.hits("kick"):
         if hit < stack.beats:
             x = LEFT + view.x(hit, stack)
             parts.append(tag("path", class_="post-foot", d=f"M{x - 3:.1f} {HEIGHT:.0f} v-6 h6 v6 z"))

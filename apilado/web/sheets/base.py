@@ -151,7 +151,9 @@ def among(stack: Stack, parameter: Parameter, path: str) -> Parameter:
     others = [(each.id, each.name) for each in stack.layers if f"layers/{each.id}" != owner_of(path)]
     drums = list(stack.drum_names().items())
     sounds = [*drums, *((f"layers/{each.id}", each.name) for each in stack.layers)]
-    found = {"layers": others, "drums": drums, "sounds": sounds}[parameter.among or "drums"]
+    sections = [(each.id, each.name) for each in stack.sections]
+    lists = {"layers": others, "drums": drums, "sounds": sounds, "sections": sections}
+    found = lists[parameter.among or "drums"]
     return replace(parameter, kind="choice", choices=tuple(found))
 
 
