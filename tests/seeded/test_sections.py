@@ -22,7 +22,17 @@ from tests.support import RATES, rendered
 RAMP_MS, OVERSAMPLING_MS = 10.0, 3.0
 AGREES = 2e-4
 """Of full scale: twice what a curve that stands still may differ from its number."""
-REMEMBERING = ("delay_ms", "mono_below_hz", "sound", "attack_db", "sustain_db", "clip_db", "offset_ms", "reach")
+REMEMBERING = (
+    "delay_ms",
+    "mono_below_hz",
+    "sound",
+    "attack_db",
+    "sustain_db",
+    "clip_db",
+    "offset_ms",
+    "reach",
+    "limiter",
+)
 """What is heard after the bars in which it is set, or before them: delays, hits, the linear phase of a duck in a band."""
 TIMED = ("delay", "mono", "pitch_st", "cents", "pulse_width")
 """Where these move, the phase of a note comes of all that has been since it began."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import Any, cast
+from typing import Any, ClassVar, cast
 
 from apilado.core.document.addresses import carried, find, get, place_of, reaches, within
 from apilado.core.document.layer import TINTS
@@ -18,6 +18,13 @@ LOWEST_BORDER_HZ, HIGHEST_BORDER_HZ = 30.0, 16000.0
 
 class Edit(Model):
     """One change. Subclasses alter the parsed document in place and say in a few words what they do."""
+
+    of_the_whole: ClassVar[bool] = False
+    """Whether it is made in the whole piece, also where a section is chosen: sections themselves are."""
+
+    def goes_into(self, section: str) -> bool:
+        """Whether it is made in a section where that is chosen."""
+        return bool(section) and not self.of_the_whole
 
     def meant(self, stack: Stack) -> Edit:
         """The edit with its values as the declarations of the stack read them.
@@ -72,7 +79,13 @@ def carry_over(data: Data, from_id: str, to_id: str) -> None:
 
 
 def carry_movements(data: Data, holder: str, copied: str, given: dict[str, str]) -> None:
-    """Has the movements that move something of a part move the same of its copy, whose parts have been given ids."""
+    """Has the movements that move something of a part move the same of its copy, whose parts have been given ids, and
+    sections have of the copy otherwise what they have of the part."""
+    for section in data["sections"]:
+        for change in [change for change in section["changes"] if within(change["path"], holder)]:
+            section["changes"].append(
+                {**change, "id": new_id(), "path": carried(change["path"], holder, copied, given)}
+            )
     for movement in data["movements"]:
         for target in [target for target in movement["targets"] if within(target["path"], holder)]:
             path = carried(target["path"], holder, copied, given)

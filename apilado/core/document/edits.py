@@ -8,7 +8,7 @@ and leaves the old one as it was.
 from __future__ import annotations
 
 from functools import reduce
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import Field, TypeAdapter, ValidationError
 
@@ -33,6 +33,15 @@ from apilado.core.document.edits_movements import (
     ShapeMovement,
 )
 from apilado.core.document.edits_pattern import ReplaceHit, ReplaceNote, SetBars, SetPattern, TransposePattern
+from apilado.core.document.edits_sections import (
+    BuildUp,
+    GiveBack,
+    Otherwise,
+    PartSection,
+    QuickNotes,
+    SetSection,
+    changed_in,
+)
 from apilado.core.document.edits_values import (
     AddPart,
     CopyPart,
@@ -43,9 +52,31 @@ from apilado.core.document.edits_values import (
     SetShare,
     SetValue,
 )
+from apilado.core.document.forms import as_in_section, section_of
 from apilado.core.document.reading import explain, is_text
 from apilado.core.document.stack import Stack
 from apilado.errors import InvalidEdit
+
+
+class InSection(Edit):
+    """An edit that is made in a section: what it changes is otherwise there, and stays as it was everywhere else."""
+
+    of_the_whole: ClassVar[bool] = True
+
+    op: Literal["in-section"] = "in-section"
+    section: str = Field(min_length=1, max_length=40)
+    edit: AnyEdit
+
+    def meant(self, stack: Stack) -> Edit:
+        section, before = section_of(stack, self.section), as_in_section(stack, self.section)
+        return Otherwise(section=self.section, now=changed_in(section, stack, before, apply(before, self.edit)))
+
+    def title(self, before: Stack, after: Stack) -> str:
+        done = self.edit.title(as_in_section(before, self.section), as_in_section(after, self.section))
+        return f"In {section_of(before, self.section).name}: {done[:1].lower()}{done[1:]}"
+
+    def remark(self, before: Stack, after: Stack) -> str | None:
+        return self.edit.remark(as_in_section(before, self.section), as_in_section(after, self.section))
 
 
 class Several(Edit):
@@ -54,6 +85,9 @@ class Several(Edit):
     op: Literal["several"] = "several"
     name: str = Field(min_length=1, max_length=80)
     edits: tuple[AnyEdit, ...] = Field(min_length=1, max_length=64)
+
+    def goes_into(self, section: str) -> bool:
+        return any(edit.goes_into(section) for edit in self.edits)
 
     def title(self, before: Stack, after: Stack) -> str:
         return self.name
@@ -94,6 +128,12 @@ EDITS: tuple[type[Edit], ...] = (
     TransposePattern,
     SetBars,
     SetPattern,
+    SetSection,
+    PartSection,
+    GiveBack,
+    BuildUp,
+    QuickNotes,
+    InSection,
     Several,
 )
 AnyEdit = Annotated[
@@ -131,10 +171,17 @@ AnyEdit = Annotated[
     | TransposePattern
     | SetBars
     | SetPattern
+    | SetSection
+    | PartSection
+    | GiveBack
+    | BuildUp
+    | QuickNotes
+    | InSection
     | Several,
     Field(discriminator="op"),
 ]
 Several.model_rebuild()
+InSection.model_rebuild()
 _ADAPTER: TypeAdapter[Edit] = TypeAdapter(AnyEdit)
 
 

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import math
-from typing import Literal
+from typing import ClassVar, Literal
 
 from pydantic import Field
 
-from apilado.core.document.addresses import get
+from apilado.core.document.addresses import find, get
 from apilado.core.document.editing import Data, Edit, drum_of
 from apilado.core.document.layer import Layer
 from apilado.core.document.naming import layer_name
@@ -133,6 +133,8 @@ class SetBars(Edit):
     already, behind the old end, stays.
     """
 
+    of_the_whole: ClassVar[bool] = True
+
     op: Literal["set-bars"] = "set-bars"
     bars: int = Field(ge=1, le=MOST_BARS)
     empty: bool = False
@@ -141,6 +143,9 @@ class SetBars(Edit):
     def alter(self, data: Data) -> None:
         was, now = (float(bars * data["beats_per_bar"]) for bars in (data["bars"], self.bars))
         bars, data["bars"] = data["bars"], self.bars
+        data["sections"] = [each for each in data["sections"] if each["first_bar"] <= self.bars]
+        for section in data["sections"]:
+            section["last_bar"] = min(section["last_bar"], self.bars)
         if now <= was:
             return
         if self.empty:
@@ -171,6 +176,10 @@ class SetBars(Edit):
 
     def title(self, before: Stack, after: Stack) -> str:
         return f"Length: {self.bars} bar{'' if self.bars == 1 else 's'}"
+
+    def remark(self, before: Stack, after: Stack) -> str | None:
+        gone = [each.name for each in before.sections if find(after, f"sections/{each.id}") is None]
+        return f"{' and '.join(gone)} lay behind the new end and went with it." if gone else None
 
 
 class SetPattern(Edit):

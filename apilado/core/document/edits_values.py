@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Any, ClassVar, Literal
 
 from pydantic import BaseModel, Field
 
@@ -23,6 +23,7 @@ from apilado.core.document.declarations import beginning, kind_of, kinds_at, lis
 from apilado.core.document.editing import Data, Edit, carry_movements
 from apilado.core.document.followers import followers_said
 from apilado.core.document.naming import layer_name, place_name, value_text, with_article
+from apilado.core.document.section import OF_THE_WHOLE
 from apilado.core.document.stack import Stack
 from apilado.core.parameters import parameters_of
 from apilado.core.parts import new_id
@@ -55,6 +56,9 @@ class SetValue(Edit):
             return self.model_copy(update={"value": parameter.parsed(value)})
         except ValueError as error:
             raise InvalidEdit(f"{place_name(stack, self.path)} {error}") from None
+
+    def goes_into(self, section: str) -> bool:
+        return bool(section) and not within(self.path, "sections") and self.path not in OF_THE_WHOLE
 
     def alter(self, data: Data) -> None:
         replace(data, self.path, self.value)
@@ -131,6 +135,9 @@ class RemovePart(Edit):
     def meant(self, stack: Stack) -> RemovePart:
         _listed_part(stack, self.path, "removed")
         return self
+
+    def goes_into(self, section: str) -> bool:
+        return bool(section) and not within(self.path, "sections")
 
     def alter(self, data: Data) -> None:
         members, index = place_of(data, self.path)
@@ -233,6 +240,8 @@ class SetHarmonic(Edit):
 
 class SetLimit(Edit):
     """Changes the limits of a sounding for this stack, with a note of why; without limits it is as it was."""
+
+    of_the_whole: ClassVar[bool] = True
 
     op: Literal["limit"] = "limit"
     sounding: str = Field(pattern=r"^[a-z-]{1,40}$")

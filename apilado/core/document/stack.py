@@ -205,9 +205,10 @@ class Stack(Model):
         return tuple(layer for layer in self.layers if self.sounds(f"layers/{layer.id}"))
 
     def sounds(self, owner: str) -> bool:
-        """Whether a layer or a drum is heard anywhere in the piece: it is not muted, or a section lets it in."""
-        muted, mute = joined(owner, "mute"), getattr(find(self, owner), "mute", False)
-        return not mute or any(c.path == muted and not c.value for s in self.sections for c in s.changes)
+        """Whether a layer or a drum is heard anywhere in the piece: in some bar it is not muted."""
+        muted, mute = joined(owner, "mute"), bool(getattr(find(self, owner), "mute", False))
+        other = [s for s in self.sections if any(c.path == muted and bool(c.value) != mute for c in s.changes)]
+        return bool(other) if mute else sum(s.last_bar - s.first_bar + 1 for s in other) < self.bars
 
     def drum(self, name: str) -> Drum:
         """The kick, or the trigger of that id.

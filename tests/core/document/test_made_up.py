@@ -52,6 +52,7 @@ import json
 import unittest
 
 from apilado.core.document.edits import apply
+from apilado.core.document.edits_pattern import SetBars
 from apilado.core.document.edits_values import AddPart, MovePart, RemovePart, SetValue
 from apilado.core.document.reading import schema, stack_from_json, stack_to_json
 from apilado.core.parameters import parameters_of
@@ -60,7 +61,7 @@ from apilado.errors import InvalidEdit
 from apilado.web.sheets.layers import layer_sections
 from tests.core.movement.test_curves import moving
 from tests.seeded.moving import values_that_move
-from tests.support import rendered
+from tests.support import ENGINE, graph_of, rendered
 
 HERE = "layers/mid/path/new"
 
@@ -120,6 +121,26 @@ class MadeUp(unittest.TestCase):
             np.testing.assert_allclose(rendered(rest)["mid"], plain, atol=1e-5)
             self.assertGreater(abs(rendered(away)["mid"] - plain).max(), 0.005)
 
+    def test_what_rings_on_is_heard_behind_its_section(self):
+        late = apply(self.stack, SetValue(path=f"{HERE}/echoes/first/steps", value=4000))
+        late = apply(apply(late, SetValue(path=f"{HERE}/on", value=False)), SetBars(bars=4))
+        there = {"id": "s", "first_bar": 2, "last_bar": 2, "changes": [{"path": f"{HERE}/on", "value": True}]}
+        stack = apply(late, AddPart(path="sections", part=there))
+        bar = rendered(stack)["mid"].shape[1] // 4
+        for rings in (True, False):
+            Stutter.rings_on = rings
+            # Behind its path: the duck and the place of a layer come after.
+            passed = (graph_of(stack).passed[HERE], graph_of(late).passed["layers/mid/path/eq"])
+            found, plain = ENGINE.run([each.after for each in passed])
+            behind = (found - plain)[:, 2 * bar + 2 : 2 * bar + 3500]
+            if rings:
+                before = plain[:, 2 * bar - 4000 : 2 * bar - 500]
+                self.assertGreater(abs(behind).max(), 0.1 * abs(before).max())
+            else:
+                self.assertEqual(abs(behind).max(), 0.0)
+            self.assertEqual(abs((found - plain)[:, : bar - 500]).max(), 0.0)
+        Stutter.rings_on = False
+
 
 unittest.main()
 """
@@ -130,7 +151,7 @@ class MadeUpTest(unittest.TestCase):
         # A process of its own: what is made up here is no part of any other test.
         ran = subprocess.run([sys.executable, "-c", PROGRAM], capture_output=True, text=True, check=False)
         self.assertEqual(ran.returncode, 0, ran.stderr[-3000:])
-        self.assertIn("Ran 5 tests", ran.stderr)
+        self.assertIn("Ran 6 tests", ran.stderr)
 
 
 if __name__ == "__main__":
