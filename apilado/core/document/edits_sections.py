@@ -6,7 +6,7 @@ from typing import Any, ClassVar, Literal
 
 from pydantic import Field
 
-from apilado.core.document.addresses import find, get, joined, list_at, place_of, with_fresh_ids
+from apilado.core.document.addresses import find, get, joined, list_at, parted, place_of, with_fresh_ids
 from apilado.core.document.declarations import refused_in_section, value_at
 from apilado.core.document.editing import Data, Edit
 from apilado.core.document.forms import section_of
@@ -74,7 +74,7 @@ def _parted(notes: tuple[Note, ...], first: float, last: float) -> tuple[list[No
 
 def _differences(before: Any, after: Any, path: str) -> list[tuple[str, Any]]:
     """(address, value) of everything that differs between two documents with the same parts, but for notes and hits."""
-    if before == after or path.rpartition("/")[2] in OWN_LISTS:
+    if before == after or parted(path)[1] in OWN_LISTS:
         return []
     if isinstance(before, dict) and isinstance(after, dict):
         names = [*after, *[name for name in before if name not in after]]

@@ -137,6 +137,12 @@ def section_of(stack: Stack, section_id: str) -> PieceSection:
     return found
 
 
+def as_shown(stack: Stack, section_id: str) -> Stack:
+    """A stack as it stands in the section that is chosen; as a whole where none is, or where that has gone."""
+    there = section_id and find(stack, joined("sections", section_id)) is not None
+    return as_in_section(stack, section_id) if there else stack
+
+
 def as_in_section(stack: Stack, section_id: str) -> Stack:
     """A stack as it stands in one of its sections, to be looked at and changed there: its values, and the notes and
     hits of the whole piece written out, the section's own among them."""
@@ -144,7 +150,6 @@ def as_in_section(stack: Stack, section_id: str) -> Stack:
         update={
             "pattern": stack.played(),
             "pattern_bars": 0,
-            "sections": tuple(each.model_copy(update={"notes": None, "hits": ()}) for each in stack.sections),
             "kick": stack.kick.model_copy(update={"hits": stack.hits("kick")}),
             "triggers": tuple(t.model_copy(update={"hits": stack.hits(t.id)}) for t in stack.triggers),
         }

@@ -18,6 +18,7 @@ from apilado.core.shapes.drawn_duck import DrawnDuck
 from apilado.core.units import bar_and_beat, midi_to_hz, midi_to_name
 from apilado.web.drawings.lanes import DUCKS, lane_borders, lane_named, movement_lanes
 from apilado.web.drawings.lines import beat_grid, border_lines, frequency_grid, handle
+from apilado.web.drawings.sections import STRIP, section_strip, veil
 from apilado.web.drawings.svg import label, points, tag
 from apilado.web.drawings.view import View
 from apilado.web.items import hit_key, note_key, notes_layer
@@ -27,6 +28,7 @@ NOTE_HEIGHT = 8.0
 NAME_HEIGHT = 13.0
 SWEEP_POINTS = 40
 REPEATED = "Repeats the pattern: change it in the first round"
+SECTIONED = "Of a section: choose that to change them"
 SHARED = "Of the shared pattern: this layer plays notes of its own"
 SUB_LOW_HZ, SUB_HIGH_HZ = 40.0, 90.0
 
@@ -45,6 +47,8 @@ def passage(stack: Stack, view: View) -> str:
         border_lines(stack, view, view.passage),
         *_notes(stack, view),
         pattern_end(stack, view),
+        veil(stack, view, view.height, STRIP),
+        section_strip(stack, view),
     ]
     if not stack.pattern:
         hint = "No notes yet: double-click here, or read a MIDI file in the sheet."
@@ -61,6 +65,7 @@ def time_strip(stack: Stack, view: View) -> str:
             movement_lanes(stack, view),
             _hits(stack, view, lane_named(stack, view, DUCKS).bottom, handles=True),  # clear of the lanes below
             duck_handles(stack, view),
+            veil(stack, view, view.strip),
         )
     )
 
@@ -88,12 +93,39 @@ def _notes(stack: Stack, view: View) -> list[str]:
     layer = notes_layer(stack, view.selected)
     notes = stack.pattern if layer is None else layer.notes or ()
     shared = [] if layer is None else [_again(stack, view, note, "note-shared", SHARED) for note in stack.played()]
-    found = [
-        *[_again(stack, view, n) for n in stack.played(notes) if n.start_beats >= stack.pattern_beats],
-        *[_note(stack, view, n, layer) for n in notes if n.start_beats < _own_beats(stack)],
-    ]
+    if layer is None:
+        inside = _replaced_beats(stack) if not view.section else []
+        played = [note for note in stack.played() if note.start_beats >= stack.pattern_beats]
+        found = [
+            *[_again(stack, view, n) for n in played if not _within(n.start_beats, inside)],
+            *[_again(stack, view, n, said=SECTIONED) for n in stack.played() if _within(n.start_beats, inside)],
+            *[
+                _note(stack, view, n, layer, unheard=_within(n.start_beats, inside))
+                for n in notes
+                if n.start_beats < _own_beats(stack)
+            ],
+        ]
+    else:
+        found = [
+            *[_again(stack, view, n) for n in stack.played(notes) if n.start_beats >= stack.pattern_beats],
+            *[_note(stack, view, n, layer) for n in notes if n.start_beats < _own_beats(stack)],
+        ]
     of = {} if layer is None else {"class_": f"tint-{layer.tint} own-notes", "data_notes_of": layer.id}
     return [*shared, tag("g", *found, **of)]
+
+
+def _replaced_beats(stack: Stack, drum: str = "") -> list[tuple[float, float]]:
+    """Where sections play notes of their own, or hits of a drum, in beats."""
+    own = [
+        section
+        for section in stack.sections
+        if (any(other.drum == drum for other in section.hits) if drum else section.notes is not None)
+    ]
+    return [section.beats(stack.beats_per_bar) for section in own]
+
+
+def _within(beat: float, spans: list[tuple[float, float]]) -> bool:
+    return any(first <= beat < last for first, last in spans)
 
 
 def pattern_end(stack: Stack, view: View) -> str:
@@ -129,7 +161,7 @@ def _again(stack: Stack, view: View, note: Note, class_: str = "note-again", sai
     return tag("g", tag("title", said), bar, class_=class_)
 
 
-def _note(stack: Stack, view: View, note: Note, layer: Layer | None) -> str:
+def _note(stack: Stack, view: View, note: Note, layer: Layer | None, *, unheard: bool = False) -> str:
     x, end = view.x(note.start_beats, stack), view.x(min(note.end_beats, stack.beats), stack)
     hertz = float(midi_to_hz(float(note.pitch)))
     y = view.y(hertz)
@@ -140,7 +172,7 @@ def _note(stack: Stack, view: View, note: Note, layer: Layer | None) -> str:
         tag("title", name),
         tag("rect", class_="note-bar", x=x, y=y - NOTE_HEIGHT / 2, width=width, height=NOTE_HEIGHT),
         tag("rect", class_="note-end", x=x + width - 5, y=y - 8, width=8, height=16, data_part="end"),
-        class_="note is-slide" if note.slide else "note",
+        class_=f"note{' is-slide' if note.slide else ''}{' is-unheard' if unheard else ''}",
         data_drag="note",
         data_note=json.dumps(note.model_dump(mode="json"), sort_keys=True),
         data_key=note_key(note, "" if layer is None else layer.id),
@@ -161,9 +193,11 @@ def shown_drum(stack: Stack, view: View) -> str:
 def _hits(stack: Stack, view: View, height: float, *, handles: bool) -> str:
     chosen = shown_drum(stack, view)
     others = [name for name in stack.drum_names() if name != chosen]
-    parts = [_post(stack, view, name, hit, height) for name in others for hit in stack.drum(name).hits]
+    parts = [_post(stack, view, name, hit, height) for name in others for hit in stack.hits(name)]
+    inside = _replaced_beats(stack, chosen) if not view.section else []
+    parts += [_post(stack, view, chosen, hit, height) for hit in stack.hits(chosen) if _within(hit, inside)]
     for hit in stack.drum(chosen).hits:
-        if hit < stack.beats:
+        if hit < stack.beats and not _within(hit, inside):
             parts.append(_post(stack, view, chosen, hit, height, handles=handles))
     return "".join(parts)
 

@@ -39,6 +39,9 @@ class View(Audition):
     hit: bool = Field(default=False, description="Whether the Passage shows one hit, in three rows")
     open: str = Field(default="", max_length=200, description="Address of the step of the path that is open")
     wave: str = Field(default="", max_length=200, description="Address of the wave whose harmonics are pulled")
+    section: str = Field(default="", max_length=40, description="Id of the section that changes are made in")
+    heard_from: float | None = Field(default=None, ge=0.0, description="First beat of the bars that alone are heard")
+    heard_to: float | None = Field(default=None, ge=0.0, description="The beat behind their last")
     first_beat: float = Field(default=0.0, ge=0.0)
     last_beat: float | None = Field(default=None, gt=0.0)
 

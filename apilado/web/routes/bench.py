@@ -13,7 +13,9 @@ from pydantic import Field
 from apilado.actions import stacks
 from apilado.core.document.addresses import addresses_in, parts_of
 from apilado.core.document.declarations import parameter_at
-from apilado.core.document.edits import edit_from_data
+from apilado.core.document.edits import InSection, edit_from_data
+from apilado.core.document.edits_sections import bars_in_words
+from apilado.core.document.forms import as_shown
 from apilado.core.document.stack import Stack
 from apilado.core.measure.loudness import measure_loudness
 from apilado.core.notes import Note
@@ -41,6 +43,7 @@ from apilado.web.routes.common import audition_of, workspace_of
 from apilado.web.routes.heavy import heavy
 from apilado.web.sheets.base import AUDIO_ACCEPT
 from apilado.web.sheets.movements import marks_of, owner_of_selection
+from apilado.web.sheets.sections import otherwise
 from apilado.web.sheets.sheet import ALL_LINES, TABS, lines_in, opened_at_first, paths_of, sheet_sections, tab_of
 
 router = APIRouter(prefix="/stacks/{stack_id}")
@@ -138,12 +141,15 @@ def same_shape(before: Stack, after: Stack) -> bool:
 def answer(revision: Revision, view: View, before: Stack | None, notice: str | None = None) -> dict[str, Any]:
     """What a page needs after a change."""
     same = before is not None and same_shape(before, revision.stack)
+    there = as_shown(revision.stack, view.section)
+    chosen = next((each for each in revision.stack.sections if each.id == view.section), None)
     return {
         "revision": revision.id,
-        "plan": plan(revision.stack, view),
-        "values": changed_values(before, revision.stack) if before is not None and same else {},
-        "texts": texts(revision.stack, view),
-        "states": states(revision.stack, view),
+        "plan": plan(there, view),
+        "values": changed_values(as_shown(before, view.section), there) if before is not None and same else {},
+        "section": {"name": chosen.name, "bars": bars_in_words(chosen)} if chosen is not None else None,
+        "texts": texts(there, view),
+        "states": states(there, view),
         "gone": view.gone(revision.stack),
         "controls": not same,
         "borders": before is not None and before.crossovers != revision.stack.crossovers,
@@ -163,7 +169,9 @@ def edits(request: Request, stack_id: int, posted: EditRequest) -> dict[str, Any
     workspace = workspace_of(request)
     for purpose in BEHIND:
         workspace.overtake(purpose, stack_id)  # before the edit: it is to be heard as quickly as without them
-    change = edit_from_data(posted.edit)
+    edit = edit_from_data(posted.edit)
+    section = posted.view.section
+    change = InSection(section=section, edit=edit) if edit.goes_into(section) else edit
     done = stacks.edit(workspace, stack_id, change, base=posted.base, gesture=posted.gesture, client=posted.client)
     for purpose in ("drawings", "plumb", "room"):
         workspace.overtake(purpose, stack_id)
@@ -175,7 +183,8 @@ def edits(request: Request, stack_id: int, posted: EditRequest) -> dict[str, Any
     told = answer(done.revision, posted.view, None if done.rebased else done.before, notice)
     made = part_made(done.before, done.revision.stack) if told["controls"] else None
     select = part_added(done.before, done.revision.stack)
-    return {**told, "item": item_after(change, done.before), "select": select, "made": made}
+    item = item_after(edit, as_shown(done.before, section))
+    return {**told, "item": item, "select": select, "made": made}
 
 
 def part_made(before: Stack, after: Stack) -> str | None:
@@ -186,8 +195,8 @@ def part_made(before: Stack, after: Stack) -> str | None:
 
 
 def part_added(before: Stack, after: Stack) -> str | None:
-    """The selection of a layer, a duck or a trigger that an edit added."""
-    for kind, name in (("layer", "layers"), ("duck", "duckers"), ("trigger", "triggers")):
+    """The selection of a layer, a duck, a trigger or a section that an edit added."""
+    for kind, name in (("layer", "layers"), ("duck", "duckers"), ("trigger", "triggers"), ("section", "sections")):
         known = {part.id for part in getattr(before, name)}
         for part in getattr(after, name):
             if part.id not in known:
@@ -262,10 +271,11 @@ def drawings(request: Request, stack_id: int, posted: DrawingsRequest) -> dict[s
     found = sound(measures)
     stacks.keep_summary(workspace, head.id, measures, found)
     alone = loudness_alone(measures, posted.view)
+    there = as_shown(head.stack, posted.view.section)
     owner = owner_of_selection(head.stack, posted.view.selected)
     shown = {"soundings": chosen_first(found, posted.view), "stack": head.stack, "rules": RULE_LIMITS}
     told, drawn = path_levels(measures, owner) if owner else ({}, {})
-    for line in lines_in(sheet_sections(head.stack, posted.view.selected)[1]) if owner else ():
+    for line in lines_in(sheet_sections(there, posted.view.selected)[1]) if owner else ():
         told[f"words {line.address}"] = line.words
         if line.sketch is not None:
             drawn.setdefault(line.address, {})["sketch"] = sketch_points(line.sketch)
@@ -314,18 +324,20 @@ def sheet(
     selected: str = "piece",
     item: str = "",
     opened: str | None = None,
+    section: str = "",
     heard: Audition = Depends(audition_of),  # noqa: B008
 ) -> HTMLResponse:
     """The controls of what is selected; of a path, those of the lines that are opened ('*': of all)."""
     workspace = workspace_of(request)
-    stack = workspace.stacks.head(stack_id).stack
+    whole = workspace.stacks.head(stack_id).stack
+    stack = as_shown(whole, section)
     name, sections = sheet_sections(stack, selected, item)
     shown = opened_at_first(sections) if opened is None else frozenset(opened.split(","))
     marked = paths_of(sections, shown)
     partial, values = "", {}
     if name.partition(":")[0] in MEASURED_SHEETS:
         partial, make = MEASURED_SHEETS[name.partition(":")[0]]
-        values = make(measure(stack, workspace.load, workspace.engine), name)
+        values = make(measure(whole, workspace.load, workspace.engine), name)
     # A chosen note or hit and the choice among drums, ducks or buses come first, then what was measured.
     first = len(sections) if name == "balance" else len([each for each in sections if each.chooser])
     return HTMLResponse(
@@ -340,6 +352,7 @@ def sheet(
             opened=shown,
             every=ALL_LINES in shown,
             marks=marks_of(stack, marked, shown),
+            otherwise=otherwise(whole, section),
             first=first,
             partial=partial,
             values=values,
@@ -352,10 +365,12 @@ def layers(
     request: Request,
     stack_id: int,
     selected: str = "piece",
+    section: str = "",
     heard: Audition = Depends(audition_of),  # noqa: B008
 ) -> HTMLResponse:
     """The list of layers."""
-    stack = workspace_of(request).stacks.head(stack_id).stack
+    whole = workspace_of(request).stacks.head(stack_id).stack
+    stack = as_shown(whole, section)
     return HTMLResponse(
         page(
             request,
@@ -363,5 +378,6 @@ def layers(
             stack=stack,
             selected=selected,
             rows=layer_rows(stack, heard),
+            otherwise=otherwise(whole, section),
         )
     )

@@ -11,7 +11,7 @@ from fastapi.responses import Response
 from pydantic import Field
 
 from apilado.actions.workspace import Workspace
-from apilado.core.document.edits import apply, edit_from_data
+from apilado.core.document.edits import InSection, apply, edit_from_data
 from apilado.core.document.overdo import overdone
 from apilado.core.document.stack import Stack
 from apilado.core.parameters import Model
@@ -32,6 +32,7 @@ class PreviewRequest(Model):
 
     edit: dict[str, Any]
     client: str = Field(default="", max_length=80)
+    section: str = Field(default="", max_length=40)
     heard: Audition = WHOLE
 
 
@@ -40,7 +41,9 @@ def preview(request: Request, stack_id: int, posted: PreviewRequest) -> Response
     """The loop as it would be after an edit; nothing is kept."""
     workspace = workspace_of(request)
     head = workspace.stacks.head(stack_id)
-    changed = apply(head.stack, edit_from_data(posted.edit))
+    edit = edit_from_data(posted.edit)
+    goes_in = edit.goes_into(posted.section)
+    changed = apply(head.stack, InSection(section=posted.section, edit=edit) if goes_in else edit)
     return sound_of(workspace, head.id, changed, workspace.newest("overdo", stack_id, posted.client), posted.heard)
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from types import MappingProxyType
 
-from apilado.core.document.addresses import parted
+from apilado.core.document.addresses import find, joined, parted
 from apilado.core.document.stack import Stack
 from apilado.core.notes import FIRST_BEAT
 from apilado.core.parameters import Parameter
@@ -18,6 +18,7 @@ from apilado.web.sheets.ducks import duck_sections
 from apilado.web.sheets.layers import layer_sections
 from apilado.web.sheets.movements import course_point_section
 from apilado.web.sheets.piece import piece_sections
+from apilado.web.sheets.sections import section_sections
 
 SHEETS: MappingProxyType[str, Callable[[Stack, str], tuple[Section, ...]]] = MappingProxyType(
     {
@@ -28,6 +29,7 @@ SHEETS: MappingProxyType[str, Callable[[Stack, str], tuple[Section, ...]]] = Map
         "trigger": drum_sections,
         "duck": duck_sections,
         "balance": lambda stack, selected: balance_sections(stack),
+        "section": section_sections,
         "piece": lambda stack, selected: piece_sections(stack),
     }
 )
@@ -81,7 +83,7 @@ def _selected_sections(stack: Stack, selected: str) -> tuple[str, tuple[Section,
     layer = stack.layer(name) if kind == "layer" else None
     if layer is not None:
         return selected, layer_sections(stack, layer)
-    if kind in SHEETS:
+    if kind in SHEETS and (kind != "section" or find(stack, joined("sections", name)) is not None):
         return selected, SHEETS[kind](stack, selected)
     return "piece", piece_sections(stack)
 

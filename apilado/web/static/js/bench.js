@@ -17,6 +17,7 @@ import { Path } from "./path.js";
 import { Player } from "./player.js";
 import { handsOff, listenToPresses, openDialog, replaceKeepingPlace } from "./redraw.js";
 import { Remedies } from "./remedies.js";
+import { Sections } from "./sections.js";
 import { clientOfTab, Tabs } from "./tabs.js";
 import { View } from "./views.js";
 
@@ -48,6 +49,7 @@ class Bench {
     this.remedies = new Remedies(this);
     this.path = new Path(this);
     this.files = new Files(this);
+    this.sections = new Sections(this);
     this.asked = 0;
     this.stepping = Promise.resolve();
     this.measuring = new Newest(() => this.drawMeasured(), (error) => {
@@ -58,7 +60,7 @@ class Bench {
   }
 
   view() {
-    return { ...this.panels.sizes(), selected: this.selected, mode: this.mode, eq: this.eq, open: this.path.open(), wave: this.path.wave(), lanes: this.lanes ?? {}, hit: this.hit ?? false, ...this.alone.heard };
+    return { ...this.panels.sizes(), selected: this.selected, mode: this.mode, eq: this.eq, open: this.path.open(), wave: this.path.wave(), lanes: this.lanes ?? {}, hit: this.hit ?? false, ...this.sections.view(), ...this.alone.heard };
   }
 
   /** Tells assistive technology, and whoever waits, that the page is not up to date yet. */
@@ -121,6 +123,8 @@ class Bench {
     this.panels.beats = answer.beats;
     if (answer.item !== undefined && answer.item !== null) this.item = answer.item;
     if (answer.select) this.remember(answer.select);
+    if (answer.select?.startsWith("section:")) this.sections.choose(answer.select.slice(8)); // what is made is changed next
+    else this.sections.told(answer.section);
     if (answer.made) this.path.reveal(answer.made);
     const handle = answer.made && `point:${answer.made}`;
     this.panels.put("plan", answer.plan, this.item);
@@ -234,6 +238,7 @@ class Bench {
     const query = this.alone.query();
     query.set("selected", this.selected);
     query.set("item", this.item);
+    query.set("section", this.sections.chosen);
     const opened = this.path.query();
     if (opened !== undefined) query.set("opened", opened);
     const parts = whole ? ["sheet", "layers"] : ["sheet"];

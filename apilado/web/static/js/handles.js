@@ -1,6 +1,7 @@
 // Handles in the drawings: what a pointer or an arrow key does to each kind, as edits.
 
 import { newGesture } from "./edits.js";
+import { SECTION_KINDS } from "./sections.js";
 
 const SNAP_BEATS = 0.25;
 const SHORTEST_NOTE = 1 / 16;
@@ -174,6 +175,7 @@ const KINDS = {
     },
     remove: (taken) => () => ({ op: "harmonic", path: taken.path, number: taken.number, amplitude: null }),
   },
+  ...SECTION_KINDS,
 };
 
 /** What a hand is pulling: the server holds it within the range, and rounds it. */
@@ -345,7 +347,9 @@ export function listenToHandles(bench) {
       if (!drag) return;
       const { moved, kind, taken, gesture } = drag;
       drag = null;
-      if (moved) bench.edit(kind.pull(taken, event, bench), gesture, { final: true });
+      if (moved && kind.drop) kind.drop(taken, event, bench);
+      else if (moved) bench.edit(kind.pull(taken, event, bench), gesture, { final: true });
+      else kind.press?.(taken, bench);
     };
     svg.addEventListener("pointerup", end);
     svg.addEventListener("pointercancel", () => { drag = null; });

@@ -1,6 +1,8 @@
 // Plays a loop, and changes over to the next one within 20 ms without losing its place.
 //
-// While both are equal the output is what was playing, bit for bit: a + g·(b − a).
+// While both are equal the output is what was playing, bit for bit: a + g·(b − a). A stretch is a piece of the loop as it
+// will be: it is taken at the place that it was made for, and the whole loop follows it. Where none has come by its end,
+// the loop goes on that was heard before. Of a loop that is narrowed only some frames are heard, again and again.
 
 const FADE_SECONDS = 0.02;
 const GATE_SECONDS = 0.01;
@@ -9,15 +11,19 @@ const ANCHOR_BLOCKS = 64;
 class LoopProcessor extends AudioWorkletProcessor {
   constructor() {
     super();
-    this.loop = null; // { left, right, revision }
-    this.place = 0;
-    this.coming = null; // { loop, place }
+    this.whole = null; // the last whole loop that came: { left, right, revision, length, begins: 0 }
+    this.now = null; // what is heard: it, or a stretch
+    this.place = 0; // of the loop, in frames
+    this.coming = null; // { sound, place }: what is being faded to
     this.faded = 0;
-    this.waiting = null; // { loop, share }: the newest of what comes next
+    this.waiting = null; // { sound, share }: the newest whole loop that comes next, or a jump
+    this.stretch = null; // the newest stretch, until it is taken or comes too late
     this.sought = null;
+    this.range = null; // [first frame, frame behind the last] as shares of the loop
     this.gate = 0;
     this.open = 0;
     this.blocks = 0;
+    this.fade = Math.round(FADE_SECONDS * sampleRate);
     this.port.onmessage = ({ data }) => this[data.order](data);
   }
 
@@ -26,19 +32,36 @@ class LoopProcessor extends AudioWorkletProcessor {
     port.onmessage = this.port.onmessage;
   }
 
+  /** A whole loop; or a stretch of one, which has a place where it begins and the length of its loop. */
   load({ loop }) {
-    this.waiting = { loop, share: this.waiting?.share ?? this.sought };
+    const sound = { ...loop, begins: loop.begins ?? 0, length: loop.length ?? loop.left.length };
+    if (sound.left.length < sound.length) {
+      if (this.whole?.length === sound.length && !(this.newest >= sound.edition)) this.stretch = sound;
+      return;
+    }
+    this.newest = sound.edition ?? this.newest;
+    if (this.stretch && !(this.stretch.edition > sound.edition)) this.stretch = null;
+    this.waiting = { sound, share: this.waiting?.share ?? this.sought };
     this.sought = null;
-    if (!this.loop || (this.gate === 0 && this.open === 0)) this.settle();
+    if (!this.now || (this.gate === 0 && this.open === 0)) this.settle();
   }
 
   seek({ share }) {
-    if (!this.loop) {
+    if (!this.now) {
       this.sought = share; // the loop is still on its way
       return;
     }
-    this.waiting = { loop: this.waiting?.loop ?? this.coming?.loop ?? this.loop, share };
+    this.waiting = { sound: this.waiting?.sound ?? this.whole, share };
     if (this.gate === 0 && this.open === 0) this.settle();
+  }
+
+  /** Only some frames are heard, as shares of the loop; null: all. */
+  narrow({ range }) {
+    this.range = range;
+    if (!range || !this.now) return;
+    const [first, end] = this.frames(this.now.length);
+    const place = (this.coming ?? this).place;
+    if (place < first || place >= end) this.seek({ share: range[0] });
   }
 
   play() {
@@ -50,53 +73,100 @@ class LoopProcessor extends AudioWorkletProcessor {
     this.open = 0;
   }
 
-  /** Where `loop` is to go on: at `share` of its length, or where the present one has got to. */
-  placeIn({ loop, share }) {
-    if (share !== null) return Math.floor(share * loop.left.length) % loop.left.length;
-    const place = this.coming ? this.coming.place : this.place;
-    const length = (this.coming?.loop ?? this.loop)?.left.length ?? loop.left.length;
-    return length === loop.left.length ? place : Math.floor((place / length) * loop.left.length) % loop.left.length;
+  /** The frames that are heard of a loop. */
+  frames(length) {
+    return this.range ? this.range.map((share) => Math.round(share * length)) : [0, length];
+  }
+
+  /** Where a sound is to go on: at `share` of its length, or where the present one has got to. */
+  placeIn({ sound, share }) {
+    const { length } = sound;
+    if (share !== null && share !== undefined) return Math.floor(share * length + 1e-6) % length;
+    const { place } = this.coming ?? this;
+    const before = (this.coming?.sound ?? this.now)?.length ?? length;
+    return before === length ? place : Math.floor((place / before) * length) % length;
   }
 
   settle() {
     this.place = this.placeIn(this.waiting);
-    this.loop = this.waiting.loop;
+    this.now = this.whole = this.waiting.sound;
     this.waiting = this.coming = null;
-    this.port.postMessage({ sounding: this.loop.revision, time: currentTime });
+    this.tell(this.now);
     this.anchor();
   }
 
-  begin() {
-    this.coming = { loop: this.waiting.loop, place: this.placeIn(this.waiting) };
-    this.waiting = null;
+  /** Begins to fade to another sound. */
+  turn(sound, place) {
+    this.coming = { sound, place };
     this.faded = 0;
-    this.port.postMessage({ sounding: this.coming.loop.revision, time: currentTime });
+    if (sound !== this.now) this.tell(sound);
+  }
+
+  tell(sound) {
+    const kind = sound.left.length < sound.length ? "stretch" : "loop";
+    this.port.postMessage({ sounding: sound.revision, kind, edition: sound.edition, time: currentTime, place: (this.coming ?? this).place });
+  }
+
+  /** How many frames a sound still has from a place on; less than none where it has not begun. */
+  left(sound, place) {
+    const gone = (place - sound.begins + sound.length) % sound.length;
+    return gone < sound.left.length ? sound.left.length - gone : -1;
+  }
+
+  /** What is to be faded to next, before a frame is played; nothing while a fade goes on. */
+  next() {
+    if (this.coming) return;
+    const { now, whole, place } = this;
+    const [first, end] = this.frames(now.length);
+    if (this.range && place === end % now.length) {
+      this.turn(this.left(now, first) > this.fade ? now : whole, first);
+    } else if (this.waiting) {
+      const waiting = this.waiting;
+      this.waiting = null;
+      this.whole = waiting.sound;
+      this.turn(waiting.sound, this.placeIn({ sound: waiting.sound, share: waiting.share }));
+    } else if (this.stretch && this.left(this.stretch, place) > 2 * this.fade) {
+      const taken = this.stretch;
+      this.stretch = null;
+      this.turn(taken, place);
+    } else if (now !== whole && this.left(now, place) <= this.fade) {
+      this.turn(whole, place);
+    }
   }
 
   anchor() {
-    const { loop, place } = this.coming ?? this;
-    if (loop) this.port.postMessage({ anchor: { time: currentTime, place, length: loop.left.length, open: this.open } });
+    const { place } = this.coming ?? this;
+    const sound = this.coming?.sound ?? this.now;
+    if (sound) this.port.postMessage({ anchor: { time: currentTime, place, length: sound.length, open: this.open } });
   }
 
   process(_, [[left, right]]) {
-    if (!this.loop) return true;
-    if (this.waiting && !this.coming) this.begin();
-    if (this.gate === 0 && this.open === 0) return true;
-    const fade = Math.round(FADE_SECONDS * sampleRate);
+    if (!this.now) return true;
+    if (this.gate === 0 && this.open === 0) {
+      if (this.waiting) this.settle();
+      return true;
+    }
     const step = 1 / Math.round(GATE_SECONDS * sampleRate);
     for (let i = 0; i < left.length; i += 1) {
-      let l = this.loop.left[this.place];
-      let r = this.loop.right[this.place];
+      this.next();
+      const { now } = this;
+      let at = this.place - now.begins;
+      if (at < 0) at += now.length;
+      let l = at < now.left.length ? now.left[at] : 0;
+      let r = at < now.left.length ? now.right[at] : 0;
       if (this.coming) {
+        const { sound } = this.coming;
+        at = this.coming.place - sound.begins;
+        if (at < 0) at += sound.length;
         this.faded += 1;
-        const g = this.faded / fade;
-        l += g * (this.coming.loop.left[this.coming.place] - l);
-        r += g * (this.coming.loop.right[this.coming.place] - r);
-        this.coming.place = (this.coming.place + 1) % this.coming.loop.left.length;
+        const g = this.faded / this.fade;
+        l += g * (sound.left[at] - l);
+        r += g * (sound.right[at] - r);
+        this.coming.place = (this.coming.place + 1) % sound.length;
       }
-      this.place = (this.place + 1) % this.loop.left.length;
-      if (this.faded >= fade && this.coming) {
-        ({ loop: this.loop, place: this.place } = this.coming);
+      this.place = (this.place + 1) % now.length;
+      if (this.coming && this.faded >= this.fade) {
+        ({ sound: this.now, place: this.place } = this.coming);
         this.coming = null;
         this.faded = 0;
         this.anchor();

@@ -25,7 +25,7 @@ export function listenToOverdo(bench) {
     try {
       if (!bench.player.playing) await bench.player.start();
       const { overdo, hear } = button.dataset;
-      await bench.player.lend(overdo ? { overdo } : { url: `${bench.url}/preview`, data: { edit: JSON.parse(hear), client: bench.client, heard: bench.alone.heard } });
+      await bench.player.lend(overdo ? { overdo } : { url: `${bench.url}/preview`, data: { edit: JSON.parse(hear), client: bench.client, section: bench.sections.chosen, heard: bench.alone.heard } });
       if (held !== mine) bench.player.giveBack(); // it came too late
     } catch (error) {
       if (error.status !== 204) tell(error.message, { fault: true });

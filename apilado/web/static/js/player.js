@@ -107,6 +107,7 @@ export class Player {
       const { port1, port2 } = new MessageChannel();
       this.node.port.postMessage({ order: "listen", port: port1 }, [port1]);
       this.courier.postMessage({ order: "audio", port: port2, rate: context.sampleRate }, [port2]);
+      if (this.range) this.node.port.postMessage({ order: "narrow", range: this.range });
       if (this.startShare) this.node.port.postMessage({ order: "seek", share: this.startShare });
     }
     await this.context.resume();
@@ -128,9 +129,15 @@ export class Player {
     if (this.node) this.node.port.postMessage({ order: "seek", share });
   }
 
-  heard({ anchor, sounding, time, silent }) {
+  /** Only some of the loop is heard, from one share of it to another; null: all. */
+  narrow(range) {
+    this.range = range;
+    this.node?.port.postMessage({ order: "narrow", range });
+  }
+
+  heard({ anchor, sounding, kind, edition, time, place, silent }) {
     if (anchor) this.anchor = anchor;
-    if (sounding !== undefined) this.told({ sounding: { revision: sounding, at: this.leavesAt(time) } });
+    if (sounding !== undefined) this.told({ sounding: { revision: sounding, kind, edition, place, at: this.leavesAt(time) } });
     if (silent && !this.playing) this.context.suspend();
   }
 
@@ -147,6 +154,8 @@ export class Player {
     const { contextTime } = this.context.getOutputTimestamp();
     const gone = open && this.playing ? Math.max(contextTime - time, -1) * this.context.sampleRate : 0;
     const share = ((place + gone) / length) % 1;
-    return share < 0 ? share + 1 : share;
+    const whole = share < 0 ? share + 1 : share;
+    const [first, end] = this.range ?? [0, 1];
+    return whole >= end && place < end * length ? first + ((whole - first) % (end - first)) : whole;
   }
 }
