@@ -165,7 +165,7 @@ def headroom(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
         status = "fault"
         text += f" It carries a constant offset of {100.0 * measures.output_loudness.dc:.1f} %."
     ways = partial(_headroom_ways, measures)
-    return [rule.sounding(status, peak, limit, "bus", text, ways=ways)]
+    return [rule.sounding(status, peak, limit, "bus", text, show=Place(beats=(measures.peak_beat,)), ways=ways)]
 
 
 def _headroom_ways(measures: Measures) -> Iterator[Edit | None]:

@@ -191,6 +191,13 @@ class Measures:
         return build(self.stack.model_copy(update={"duckers": duckers}), self.clock, self.load)
 
     @cached_property
+    def peak_beat(self) -> float:
+        """Where the output is loudest, in beats from the start of the loop."""
+        output = self.run(self.graph.output)
+        frame = int(np.argmax(np.max(np.abs(output), axis=0)))
+        return frame * self.clock.beats / self.clock.loop_frames
+
+    @cached_property
     def headroom(self) -> Headroom:
         """What the duckers win in the peak of the mix."""
         outputs = [self.graph.output, self.undone.output]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from types import MappingProxyType
 
@@ -30,6 +30,21 @@ def limits_of(stack: Stack, rule_id: str) -> Limits:
     return RULE_OF[rule_id].limits.overridden(stack.limits.get(rule_id))
 
 
+def in_sections(stack: Stack, beats: Sequence[float]) -> str:
+    """'In fill, bar 4': where all of some beats lie in sections; '' where they do not."""
+    named: dict[str, set[int]] = {}
+    for beat in beats:
+        bar = int(beat // stack.beats_per_bar) + 1
+        section = next((each for each in stack.sections if each.first_bar <= bar <= each.last_bar), None)
+        if section is None:
+            return ""
+        named.setdefault(section.name, set()).add(bar)
+    said = [
+        f"{name}, bar{'s' if len(bars) > 1 else ''} {', '.join(map(str, sorted(bars)))}" for name, bars in named.items()
+    ]
+    return f"In {'; in '.join(said)}" if said else ""
+
+
 def sound(measures: Measures, check: Callable[[], None] = lambda: None) -> list[Sounding]:
     """All soundings of a stack, the worst first, else in the order of the work.
 
@@ -42,5 +57,7 @@ def sound(measures: Measures, check: Callable[[], None] = lambda: None) -> list[
         limits = limits_of(measures.stack, rule.id)
         for told in rule.ask(rule, limits, measures):
             judged = told.value if told.judged is None else told.judged
-            found.append(replace(told, burden=limits.burden(told.status, judged)))
+            where = in_sections(measures.stack, told.show.beats)
+            sentence = f"{where}: {told.sentence}" if where else told.sentence
+            found.append(replace(told, sentence=sentence, burden=limits.burden(told.status, judged)))
     return sorted(found, key=lambda sounding: SEVERITY[sounding.status])

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Iterator
+from dataclasses import replace
 from functools import partial
 
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits import AnyEdit, Several
 from apilado.core.document.edits_pattern import TransposePattern
 from apilado.core.document.edits_values import SetValue
+from apilado.core.document.forms import values_over
 from apilado.core.document.layer import Layer
 from apilado.core.measure.notes import NoteMeasure
 from apilado.core.render.playing import expected_hz, layer_notes, root_of
@@ -84,7 +87,7 @@ def sub_even(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     sub = measures.sub
     if sub is None:
         return []
-    notes = _heard(measures.notes[sub.id])
+    notes = _as_the_whole(measures, sub, _heard(measures.notes[sub.id]))
     if len(notes) < 2:
         return []
     loud, quiet = max(notes, key=lambda n: n.level_db), min(notes, key=lambda n: n.level_db)
@@ -110,7 +113,8 @@ def even_ways(measures: Measures, sub: Layer) -> Iterator[Edit | None]:
     A level by pitch comes last in a layer, so what it leaves is known: the spread within the pitches. Where that is
     much, what may cause it is taken away first, as far as it is there.
     """
-    path, notes = f"layers/{sub.id}/note_levels_db", _heard(measures.notes[sub.id])
+    path = f"layers/{sub.id}/note_levels_db"
+    notes = _as_the_whole(measures, sub, _heard(measures.notes[sub.id]))
     plain = Several(
         name=f"A level for each pitch of {sub.name}"[:80],
         edits=(SetValue(path=path, value=level_corrections(notes, sub.note_levels_db)),),
@@ -121,7 +125,8 @@ def even_ways(measures: Measures, sub: Layer) -> Iterator[Edit | None]:
         return
     found: list[tuple[float, Edit]] = [(left, plain)]
     for name, causes in _uneven_causes(measures, sub):
-        without = _heard(notes_after(measures, Several(name=name, edits=causes), sub.id))
+        after = _heard(notes_after(measures, Several(name=name, edits=causes), sub.id))
+        without = _as_the_whole(measures, sub, after)
         if not without:
             continue
         level = SetValue(path=path, value=level_corrections(without, sub.note_levels_db))
@@ -155,6 +160,19 @@ def _uneven_causes(measures: Measures, sub: Layer) -> Iterator[tuple[str, tuple[
 
 def _heard(notes: tuple[NoteMeasure, ...]) -> list[NoteMeasure]:
     return [note for note in notes if note.level_db > QUIET_DB]
+
+
+def _as_the_whole(measures: Measures, sub: Layer, notes: list[NoteMeasure]) -> list[NoteMeasure]:
+    """The notes at the level that they would have if no section had the sub louder or quieter: that is wanted."""
+    levels = values_over(measures.stack, f"layers/{sub.id}/level_db")
+    if len(levels) == 1:
+        return notes
+    bars = [bar for bar, _ in levels]
+    found = []
+    for note in notes:
+        place = bisect_right(bars, note.start_beats // measures.stack.beats_per_bar) - 1
+        found.append(replace(note, level_db=note.level_db - (levels[place][1] - sub.level_db)))
+    return found
 
 
 def spread_within_pitches(notes: list[NoteMeasure]) -> float:
