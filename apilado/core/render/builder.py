@@ -20,6 +20,7 @@ from apilado.core.document.path import AnyStep, Equaliser, Split
 from apilado.core.document.stack import Limiter, Stack
 from apilado.core.render import steps
 from apilado.core.render.audition import WHOLE, Audition
+from apilado.core.render.memories import Memories
 from apilado.core.render.moves import Moved, Moves, moving
 from apilado.core.render.playing import layer_notes, score_of
 from apilado.core.render.stage import Stage, joined, stage
@@ -55,6 +56,7 @@ class Builder:
         """By address, the steps of every path that are on, splits, and the limiters of the buses."""
         self.forms = forms_of(stack, rendered_twice(stack))
         self.plan = in_frames(self.forms.plan, stack, clock)
+        self.memories = Memories(self.forms.stacks, clock)
         self._shaped: dict[str, Stage] = {}
         self._keys: dict[tuple[str, tuple[float, ...]], Stage] = {}
         self._hits = {name: [self._hit(form, name) for form in self.forms.stacks] for name in stack.drum_names()}
@@ -126,8 +128,8 @@ class Builder:
         if isinstance(layer, Layer):
             still = tuple(each for each in self.stack.movements if each.shape.follows() is None)
             plain = self.stack.model_copy(update={"movements": still})
-            return Builder(plain, self.clock.whole, self.load).shaped(layer)
-        return self._track(name, self.stack.hits(name), self.clock.whole)
+            return Builder(plain, self.clock, self.load).shaped(layer)
+        return self._track(name, self.stack.hits(name), self.clock)
 
     def followed_by(self, ducker: Ducker) -> Stage:
         """The hits that a ducker follows, before their level."""
@@ -142,7 +144,8 @@ class Builder:
                 return stage(steps.nothing_taken, clock=self.clock)
             moved, hits = self.moves.of(f"duckers/{each.id}/shape"), stack.hits_of(each)
             given = {"shape": moved.still(each.shape), "hits": hits, "clock": self.clock}
-            return moving(steps.duck_reduction, self.key(each.trigger, hits), moved=moved, **given)
+            key, remembers = self.key(each.trigger, hits), partial(self.memories.duck, each.shape)
+            return moving(steps.duck_reduction, key, moved=moved, remembers=remembers, **given)
 
         return self.in_forms(made)
 
@@ -160,6 +163,7 @@ class Builder:
                 inverted=drum.polarity == "inverted",
                 offset_ms=drum.offset_ms,
                 clock=self.clock,
+                remembers=partial(self.memories.drum, drum),
             )
 
         return self.gated(self.in_forms(made), owner)
@@ -174,15 +178,21 @@ class Builder:
         still = tuple(point for point in still if not swept[point.id].names)
         if still:
             linear = eq.phase == "linear-phase"
-            sound = stage(steps.equalise, sound, points=still, linear_phase=linear, clock=self.clock)
+            given = {"points": still, "linear_phase": linear, "clock": self.clock}
+            sound = stage(
+                steps.equalise, sound, **given, remembers=partial(self.memories.points, address, still, linear)
+            )
         for point in eq.points:
             moved = swept.get(point.id, Moved())
             if moved.names and point.follows() is None:
-                sound = moving(steps.sweep_point, sound, moved=moved, point=moved.still(point), clock=self.clock)
+                given = {"point": moved.still(point), "clock": self.clock}
+                remembers = partial(self.memories.points, address, (point,), False)
+                sound = moving(steps.sweep_point, sound, moved=moved, remembers=remembers, **given)
         for bell in keyed:
             moved = swept[bell.id]
             given = {"point": moved.still(bell), "clock": self.clock}
-            sound = moving(steps.move_point, sound, self.key(bell.trigger), moved=moved, **given)
+            remembers = partial(self.memories.points, address, (bell,), False)
+            sound = moving(steps.move_point, sound, self.key(bell.trigger), moved=moved, remembers=remembers, **given)
         return sound
 
     def along(self, sound: Stage, owner: str, path: Sequence[AnyStep]) -> Stage:
@@ -210,7 +220,8 @@ class Builder:
         def behind(function: Callable[..., Any], off: Stage, sound: Stage, step: Treatment) -> Stage:
             if not step.on:
                 return off
-            return moving(function, sound, moved=moved, treatment=moved.still(step), clock=self.clock)
+            given: dict[str, Any] = {"treatment": moved.still(step), "clock": self.clock}
+            return moving(function, sound, moved=moved, remembers=partial(self.memories.treatment, step), **given)
 
         forms = [cast(Treatment, find(form, address)) for form in self.forms.stacks]
         nothing = stage(steps.no_reduction)
@@ -238,7 +249,7 @@ class Builder:
             raw = layer.source.follows(treated=False) is not None
             return self.source(parent) if raw else self.shaped(parent)
         context, score = {"load": self.load}, score_of(stack, layer)
-        moved = self.moves.of(f"layers/{layer.id}/source", whole=True)
+        moved = self.moves.of(f"layers/{layer.id}/source")
         given = {"source": moved.still(layer.source), "score": score, "clock": self.clock}
         return moving(steps.play_source, moved=moved, context=context, **given)
 
@@ -256,7 +267,8 @@ class Builder:
 
         def made(stack: Stack) -> Stage:
             band: dict[str, Any] = {"first": span.first, "last": span.last}
-            return stage(steps.split_bands, sound, crossovers=stack.crossovers, **band, clock=self.clock)
+            given = {"crossovers": stack.crossovers, **band, "clock": self.clock}
+            return stage(steps.split_bands, sound, **given, remembers=partial(self.memories.split, owner))
 
         return self.in_forms(made)
 
@@ -288,6 +300,7 @@ class Builder:
             note_levels=levels,
             notes=layer_notes(self.stack, layer) if levels else (),
             clock=self.clock,
+            remembers=partial(self.memories.place, layer),
         )
 
     def mono_below(self, sound: Stage, owner: str, border_hz: float) -> Stage:
@@ -295,7 +308,9 @@ class Builder:
         curves = self.moves.of(owner, "mono_below_hz").curves
         if border_hz <= 0.0 and not curves:
             return sound
-        return stage(steps.mono_part, sound, *curves, below_hz=0.0 if curves else border_hz, clock=self.clock)
+        remembers = partial(self.memories.mono, owner, border_hz)
+        below_hz = 0.0 if curves else border_hz
+        return stage(steps.mono_part, sound, *curves, below_hz=below_hz, clock=self.clock, remembers=remembers)
 
     def ducked(self, placed: Stage, layer: Layer, reductions: dict[str, Stage]) -> Stage:
         """A layer turned down by all duckers that reach it: whole first, then band by band."""
@@ -329,7 +344,8 @@ class Builder:
         if band is None or ducker_id not in reductions or share == 0.0:
             return sound
         given: dict[str, Any] = {"low_hz": band[0], "high_hz": band[1], "amount": share, "clock": self.clock}
-        return stage(steps.duck_band, sound, reductions[ducker_id], *curves, **given)
+        remembers = partial(self.memories.band, band)
+        return stage(steps.duck_band, sound, reductions[ducker_id], *curves, **given, remembers=remembers)
 
     def mixed(self, parts: Sequence[Stage]) -> Stage:
         """The sum of parts."""
@@ -359,7 +375,8 @@ class Builder:
             limiter = cast(Limiter, find(stack, address))
             if not limiter.on:
                 return off
-            return moving(function, scaled, moved=moved, limiter=moved.still(limiter), clock=self.clock)
+            given = {"limiter": moved.still(limiter), "clock": self.clock}
+            return moving(function, scaled, moved=moved, remembers=partial(self.memories.limiter, limiter), **given)
 
         if not self.anywhere(in_(address, "on")):
             return scaled

@@ -100,7 +100,7 @@ class Engine:
     @staticmethod
     def _computed(stage: Stage, inputs: Sequence[Any], token: Token) -> Any:
         begun = thread_time()  # what else this machine does meanwhile is none of its own
-        result = frozen(stage.function(*inputs))
+        result = frozen(stage.result(*inputs))
         token.spent[stage.key] = thread_time() - begun
         return result
 

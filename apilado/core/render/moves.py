@@ -21,7 +21,7 @@ from apilado.core.notes import Note, voice_notes
 from apilado.core.parameters import Parameter
 from apilado.core.render import joins, steps
 from apilado.core.render.playing import layer_notes
-from apilado.core.render.stage import Stage, joined, stage
+from apilado.core.render.stage import Memory, Stage, joined, stage
 
 P = TypeVar("P", bound=BaseModel)
 MIDDLE_PITCH, HIGHEST_VELOCITY = 36, 127
@@ -43,9 +43,15 @@ class Moved:
         return part
 
 
-def moving(function: Callable[..., Any], *inputs: Stage, moved: Moved, **parameters: Any) -> Stage:
+def moving(
+    function: Callable[..., Any],
+    *inputs: Stage,
+    moved: Moved,
+    remembers: Callable[[], Memory] | None = None,
+    **parameters: Any,
+) -> Stage:
     """The stage of a function that takes curves behind its inputs, and the names of what they move."""
-    return stage(function, *inputs, *moved.curves, names=moved.names, **parameters)
+    return stage(function, *inputs, *moved.curves, names=moved.names, remembers=remembers, **parameters)
 
 
 class Moves:
@@ -58,8 +64,7 @@ class Moves:
         key: Callable[[str], Stage],
         notes: Callable[[Layer], tuple[Note, ...]],
     ) -> None:
-        self.stack, self.clock, self._key, self._notes = stack, clock.whole, key, notes
-        self._stretch = clock if clock.begins is not None else None
+        self.stack, self.clock, self._key, self._notes = stack, clock, key, notes
         self.forms = forms_of(stack, of_a_movement)
         self._plan = in_frames(self.forms.plan, stack, self.clock)
         self._targets = [_targets(form) for form in self.forms.stacks]
@@ -67,20 +72,13 @@ class Moves:
         self._paths = tuple(dict.fromkeys([*(path for form in self._targets for path in form), *stepping(stack)]))
         self._curves: dict[str, Stage] = {}
 
-    def of(self, address: str, *names: str, whole: bool = False) -> Moved:
-        """What moves of the part at an address: anything in it, or only the values that are named.
-
-        Args:
-            whole: with the curves of the whole loop, also where only a stretch of it is rendered.
-        """
+    def of(self, address: str, *names: str) -> Moved:
+        """What moves of the part at an address: anything in it, or only the values that are named."""
         paths = [path for path in self._paths if within(path, address) and path != address]
         depth = len(parts_of(address))
         inner = {path: "/".join(parts_of(path)[depth:]) for path in paths}
         chosen = [path for path in paths if not names or inner[path] in names]
-        curves = [self.curve(path) for path in chosen]
-        if self._stretch is not None and not whole:
-            curves = [stage(steps.cut_curve, each, clock=self._stretch) for each in curves]
-        return Moved(tuple(inner[path] for path in chosen), tuple(curves))
+        return Moved(tuple(inner[path] for path in chosen), tuple(self.curve(path) for path in chosen))
 
     def curve(self, path: str) -> Stage:
         """The stage of the curve of the value at an address."""

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from functools import cache, partial
+from functools import cache
 from typing import Any
 
 from pydantic import BaseModel
@@ -20,6 +20,21 @@ Result = Any
 """What a stage computes: an array, or a small value holding arrays, never changed afterwards."""
 
 
+@dataclass(frozen=True)
+class Memory:
+    """What around a moment a stage needs to know to be right there: how much before it, and how much behind."""
+
+    rings_s: float = 0.0
+    """Seconds before, in which what it was given still rings."""
+    levels_s: float = 0.0
+    """Seconds before, in which it still follows a level that it was given."""
+    ahead_s: float = 0.0
+    """Seconds behind, into which it looks."""
+
+
+NONE = Memory()
+
+
 @dataclass(frozen=True, eq=False)
 class Stage:
     """One step of a render. Equal keys mean equal results."""
@@ -27,14 +42,27 @@ class Stage:
     key: bytes
     function: Callable[..., Result]
     inputs: tuple[Stage, ...]
+    parameters: Mapping[str, Any]
+    context: Mapping[str, Any]
+    """What it is told besides, which cannot change its result."""
     kept: bool = True
     """Whether its result is worth keeping; what is only on the way to another one is made again where it is wanted."""
+    remembers: Callable[[], Memory] | None = None
+    """Reckons what it needs to know around a moment; None: that moment alone."""
 
     @property
     def name(self) -> str:
         """The name of its function."""
-        function = self.function
-        return str(getattr(function, "func", function).__name__)
+        return str(self.function.__name__)
+
+    @property
+    def memory(self) -> Memory:
+        """What it needs to know around a moment."""
+        return NONE if self.remembers is None else self.remembers()
+
+    def result(self, *inputs: Result) -> Result:
+        """What it makes of the results of its inputs."""
+        return self.function(*inputs, **self.parameters, **self.context)
 
 
 @cache
@@ -100,6 +128,7 @@ def stage(
     *inputs: Stage,
     context: dict[str, Any] | None = None,
     kept: bool = True,
+    remembers: Callable[[], Memory] | None = None,
     **parameters: Any,
 ) -> Stage:
     """The stage that calls `function(*results of inputs, **parameters, **context)`.
@@ -113,4 +142,4 @@ def stage(
         digest.update(f"|{name}={canonical(parameters[name])}".encode())
     for source in inputs:
         digest.update(source.key)
-    return Stage(digest.digest(), partial(function, **parameters, **(context or {})), inputs, kept)
+    return Stage(digest.digest(), function, inputs, parameters, context or {}, kept, remembers)

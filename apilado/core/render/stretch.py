@@ -1,42 +1,189 @@
 """A stretch of the piece: its endless repetition from any frame on, as it sounds there.
 
-The same stages run on a clock that begins earlier by as much as what sounds can remember, and ends later by as much as
-it looks ahead; both are thrown away. What follows from notes, hits and curves alone is there exactly.
+It is made of the stages of the whole loop. What of them has been rendered is cut out; every other one runs over the
+stretch, from as much earlier as it remembers and until as much later as it looks ahead, which is thrown away. So an
+edit is heard after a second and what the stages behind it remember has been rendered, however long the piece is. What
+follows from notes, hits and curves alone is there exactly; curves themselves are made for the whole loop.
 """
 
 from __future__ import annotations
 
+import math
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
 
 from apilado.core.clock import Clock
-from apilado.core.document.stack import Stack
-from apilado.core.dsp.audio import Audio
-from apilado.core.render.graph import Graph, build, clock_of
-from apilado.core.render.tail import look_ahead_seconds, memory_seconds
-from apilado.core.sources.base import AssetLoader
+from apilado.core.render import steps
+from apilado.core.render.stage import Memory, Stage, stage
+
+LONGEST_LEVEL_S = 0.5
+"""So much is rendered before for the sake of a level that is followed; what is followed for longer is nearly there."""
+CURVES = (steps.course_of, steps.follow, steps.curve, steps.stepped, steps.join_curves)
+"""What makes a curve: over the whole loop."""
+TAKES_WHOLE_CURVES = (steps.play_source,)
+"""A note is played from its own start, along curves that have begun before the stretch."""
+MOST_OF_THE_LOOP = 0.7
+"""A stretch that needs more of the loop than that is not quicker than the whole."""
+Window = tuple[int, int]
+"""(first frame, frame behind the last) of the endless repetition."""
+
+
+def trimmed(result: Any, *, first: int, frames: int) -> Any:
+    """Some frames of a result; nothing of nothing."""
+    return None if result is None else np.ascontiguousarray(result[..., first : first + frames])
+
+
+def cut_out(result: Any, *, begins: int, frames: int) -> Any:
+    """Some frames of the repetition of a loop's result."""
+    if result is None:
+        return None
+    total: int = result.shape[-1]
+    first = begins % total
+    if first + frames <= total:
+        return result[..., first : first + frames]
+    places: NDArray[np.int64] = np.arange(first, first + frames) % total
+    return np.ascontiguousarray(result[..., places])
 
 
 @dataclass(frozen=True)
-class Stretch:
-    """The stages of a stretch, with what is rendered around it and thrown away."""
+class NotAtOnce(Exception):
+    """Something can only be made as a whole, or a stretch would take as long."""
 
-    graph: Graph
-    lead_frames: int
-    frames: int
-
-    def cut(self, audio: Audio) -> Audio:
-        """What of a rendered result is the stretch itself."""
-        return audio[..., self.lead_frames : self.lead_frames + self.frames]
+    why: str
 
 
-def stretch_of(stack: Stack, load: AssetLoader, begins: int, frames: int, *, rate_hz: int | None = None) -> Stretch:
-    """The stages that render so many frames of the endless repetition from a frame on, counted from the loop's start.
+def stretch_of(
+    targets: Sequence[Stage],
+    clock: Clock,
+    begins: int,
+    frames: int,
+    there: Callable[[Stage], bool] = lambda stage: False,
+    *,
+    most: float = math.inf,
+) -> list[Stage]:
+    """The stages that render a stretch of what stages of a loop render.
 
     Args:
-        rate_hz: the stack's own unless told.
+        clock: of the loop.
+        begins: frame of the endless repetition, counted from a start of the loop; so many `frames` from there.
+        there: says of a stage of the loop whether its result is at hand.
+        most: how much of the loop any stage may have to run over, as a share of it.
+
+    Raises:
+        NotAtOnce: a part of it can only be made as a whole, or more of the loop would have to run than `most`.
     """
-    whole: Clock = clock_of(stack, looped=True, rate_hz=rate_hz)
-    lead = round(memory_seconds(stack, whole.rate_hz) * whole.rate_hz)
-    ahead = round(look_ahead_seconds(stack, whole.rate_hz) * whole.rate_hz)
-    clock = whole.stretch(begins - lead, lead + frames + ahead)
-    return Stretch(build(stack, clock, load), lead, frames)
+    return _Stretcher(clock, there, most).of(targets, (begins, begins + frames))
+
+
+class _Stretcher:
+    def __init__(self, clock: Clock, there: Callable[[Stage], bool], most: float) -> None:
+        self.clock, self.there, self.most = clock, there, most
+        self.order: list[Stage] = []
+        """What has to run, each behind its inputs."""
+        self.windows: dict[bytes, Window] = {}
+        """Of each, the frames that are wanted of it."""
+        self.memories: dict[bytes, tuple[int, int]] = {}
+        """Of each, the frames before and behind that it needs besides."""
+        self.made: dict[bytes, Stage] = {}
+        self._timed: dict[bytes, bool] = {}
+        self._known: dict[bytes, bool] = {}
+
+    def of(self, targets: Sequence[Stage], window: Window) -> list[Stage]:
+        for target in targets:
+            self._visit(target)
+            self._want(target, window)
+        for each in reversed(self.order):
+            before, behind = self.memories[each.key]
+            first, last = self.windows[each.key]
+            if last - first + before + behind > self.most * self.clock.loop_frames:
+                raise NotAtOnce(f"{each.name} would run over most of the loop")
+            for source in each.inputs:
+                self._want(source, (first - before, last + behind))
+        for each in self.order:
+            self.made[each.key] = self._run(each)
+        return [self._piece(target, window) for target in targets]
+
+    def timed(self, each: Stage) -> bool:
+        """Whether a result has a value for each frame of the loop."""
+        if each.key not in self._timed:
+            clock = each.parameters.get("clock")
+            looped = isinstance(clock, Clock) and clock.looped
+            timed = each.function not in CURVES and (looped or any(self.timed(source) for source in each.inputs))
+            self._timed[each.key] = timed
+        return self._timed[each.key]
+
+    def known(self, each: Stage) -> bool:
+        """Whether a result is at hand: asked once, so that all that is made here agrees about it."""
+        if each.key not in self._known:
+            self._known[each.key] = self.there(each)
+        return self._known[each.key]
+
+    def _visit(self, each: Stage) -> None:
+        if each.key in self.memories or self.known(each):
+            return
+        if not self.timed(each):
+            self._check_whole(each)
+            return
+        for source in each.inputs:
+            self._visit(source)
+        self.memories[each.key] = _frames(each.memory, self.clock.rate_hz)
+        self.order.append(each)
+
+    def _check_whole(self, each: Stage) -> None:
+        """
+        Raises:
+            NotAtOnce: a curve follows a sound that would have to be rendered whole.
+        """
+        for source in each.inputs:
+            if not self.known(source):
+                if self.timed(source) and source.function is not steps.hits_track:
+                    raise NotAtOnce("a movement follows a sound that is not rendered yet")
+                self._check_whole(source)
+
+    def _want(self, each: Stage, window: Window) -> None:
+        if each.key in self.memories:
+            first, last = self.windows.get(each.key, window)
+            self.windows[each.key] = min(first, window[0]), max(last, window[1])
+
+    def _run(self, each: Stage) -> Stage:
+        """A stage over the frames that are wanted of it."""
+        before, behind = self.memories[each.key]
+        first, last = self.windows[each.key]
+        run = first - before, last + behind
+        clock = self.clock.stretch(run[0], run[1] - run[0])
+        parameters = dict(each.parameters)
+        if "clock" in parameters:
+            parameters["clock"] = clock
+        if "frames" in parameters:
+            parameters["frames"] = clock.frames
+        whole = each.function in TAKES_WHOLE_CURVES
+        inputs = [self._input(source, run, clock, whole=whole) for source in each.inputs]
+        made = stage(each.function, *inputs, context=dict(each.context), kept=False, **parameters)
+        if not before and not behind:
+            return made
+        return stage(trimmed, made, first=before, frames=last - first, kept=False)
+
+    def _input(self, each: Stage, window: Window, clock: Clock, *, whole: bool) -> Stage:
+        if each.function in CURVES:
+            return each if whole else stage(steps.cut_curve, each, clock=clock, kept=False)
+        return self._piece(each, window) if self.timed(each) else each
+
+    def _piece(self, each: Stage, window: Window) -> Stage:
+        """Some frames of a stage: cut out of the loop, or out of what runs of it."""
+        first, last = window
+        if each.key not in self.made:
+            return stage(cut_out, each, begins=first, frames=last - first, kept=False)
+        begins, ends = self.windows[each.key]
+        if (begins, ends) == window:
+            return self.made[each.key]
+        return stage(trimmed, self.made[each.key], first=first - begins, frames=last - first, kept=False)
+
+
+def _frames(memory: Memory, rate_hz: int) -> tuple[int, int]:
+    """(frames before, frames behind) that a stage runs over besides."""
+    before = memory.rings_s + min(memory.levels_s, LONGEST_LEVEL_S)
+    return math.ceil(before * rate_hz), math.ceil(memory.ahead_s * rate_hz)

@@ -18,15 +18,12 @@ from apilado.core.document.layer import Layer
 from apilado.core.document.path import AnyStep, treatments_in
 from apilado.core.document.stack import Stack, borders_of
 from apilado.core.dsp.crossovers import Part, cut, in_a_row
-from apilado.core.dsp.dynamics import FORGOTTEN
 from apilado.core.dsp.filters import Sections, settle_frames
 from apilado.core.dsp.linear_phase import LOWEST_MONO_HZ, MONO_HOP_MS, Taps, band_taps, mono_low
 from apilado.core.render.playing import root_of, score_of
 from apilado.core.units import beats_to_seconds
 
 MARGIN_SECONDS = 0.1
-AHEAD_SECONDS = 0.25
-"""More than limiters, ducks and mono borders look ahead."""
 
 
 def tail_seconds(stack: Stack, rate_hz: int) -> float:
@@ -40,7 +37,7 @@ def _each_form(stack: Stack) -> tuple[Stack, ...]:
 
 
 def _form_tail(stack: Stack, rate_hz: int) -> float:
-    tail = _Tail(stack, rate_hz)
+    tail = Reach(stack, rate_hz)
     bus = tail.path_seconds("bus", stack.bus.path)
     bus += tail.mono_seconds("bus", stack.bus.mono_below_hz)
     shared = tail.path_seconds("shared", stack.shared.path) if stack.shared.on else 0.0
@@ -49,45 +46,9 @@ def _form_tail(stack: Stack, rate_hz: int) -> float:
     return max(0.0, layers + bus + shared, drums + shared) + MARGIN_SECONDS
 
 
-def memory_seconds(stack: Stack, rate_hz: int) -> float:
-    """How long before a moment the sound may lie that is still heard in it, down to -60 dB or less.
+class Reach:
+    """How far back and ahead the parts of one form of a stack reach, in seconds."""
 
-    Filters ring as long as after the last beat; what follows levels remembers them for some time constants. Sources
-    and hits remember nothing: each of their notes is made from its own start.
-    """
-    return max(_form_memory(form, rate_hz) for form in _each_form(stack))
-
-
-def _form_memory(stack: Stack, rate_hz: int) -> float:
-    tail = _Tail(stack, rate_hz)
-    buses = [("bus", stack.bus.path), *([("shared", stack.shared.path)] if stack.shared.on else [])]
-    after = sum(tail.path_seconds(owner, path) + tail.level_seconds(path) for owner, path in buses)
-    limiters = [stack.bus.limiter, *([stack.shared.limiter] if stack.shared.on else [])]
-    after += sum(FORGOTTEN * limiter.release_ms / 1000.0 for limiter in limiters if limiter.on)
-    after += tail.mono_seconds("bus", stack.bus.mono_below_hz)
-    layers = max((tail.remembered_seconds(layer) for layer in stack.layers), default=0.0)
-    ducks = max((ducker.shape.memory_ms() / 1000.0 for ducker in stack.duckers if ducker.on), default=0.0)
-    return max(layers, ducks) + after + MARGIN_SECONDS
-
-
-def look_ahead_seconds(stack: Stack, rate_hz: int) -> float:
-    """How long after a moment the sound may lie that is heard in it already: what is of linear phase rings before."""
-    return max(_form_look_ahead(form, rate_hz) for form in _each_form(stack))
-
-
-def _form_look_ahead(stack: Stack, rate_hz: int) -> float:
-    tail = _Tail(stack, rate_hz)
-    eqs = sum(
-        tail.eq_seconds(address)
-        for address, eq in stack.equalisers().items()
-        if getattr(eq, "phase", "") == "linear-phase"
-    )
-    linear = any(crossover.kind == "linear-phase" for crossover in stack.crossovers)
-    splits = sum(tail.split_seconds(layer) for layer in stack.layers) if linear else 0.0
-    return eqs + splits + AHEAD_SECONDS
-
-
-class _Tail:
     def __init__(self, stack: Stack, rate_hz: int) -> None:
         self.stack, self.rate_hz = stack, rate_hz
         self.clock = Clock(stack.tempo_bpm, stack.beats, rate_hz, looped=False)
@@ -112,6 +73,18 @@ class _Tail:
         return self.rings_seconds(together) + sum(
             self.rings_seconds(swept[point.id].sections(self.rate_hz)) for point in moving
         )
+
+    def point_seconds(self, eq: str, point: Point) -> float:
+        """Of a point of the EQ at an address by itself, where it rings longest."""
+        return self.rings_seconds(self.slowest(joined(eq, "points", point.id), point).sections(self.rate_hz))
+
+    def delay_seconds(self, layer: Layer) -> float:
+        """By how much a layer comes later at most."""
+        return max(layer.delay_ms, *self.reach(f"layers/{layer.id}/delay_ms"), 0.0) / 1000.0
+
+    def band_seconds(self, band: tuple[float, float]) -> float:
+        """Of a duck in a band, which is cut out twice."""
+        return 2.0 * self.taps_seconds(band_taps(*band, self.rate_hz))
 
     def slowest(self, address: str, point: Point) -> Point:
         """A point as it rings longest within what movements do to it; itself where nothing moves it."""
@@ -150,8 +123,7 @@ class _Tail:
         """Of a layer from its source to its place."""
         mono = self.mono_seconds(f"layers/{layer.id}", layer.mono_below_hz)
         path = self.path_seconds(f"layers/{layer.id}", layer.path)
-        delay_ms = max(layer.delay_ms, *self.reach(f"layers/{layer.id}/delay_ms"), 0.0)
-        return self.split_seconds(layer) + path + mono + delay_ms / 1000.0
+        return self.split_seconds(layer) + path + mono + self.delay_seconds(layer)
 
     def mono_seconds(self, owner: str, border_hz: float) -> float:
         """Of the mono border of a layer or a bus, where it lies lowest."""
@@ -174,23 +146,7 @@ class _Tail:
             band = ducker.band_hz()
             share = max(ducker.amount(layer.id), *self.reach(joined("duckers", ducker.id, "amounts", layer.id)), 0.0)
             if ducker.on and band is not None and share > 0.0:
-                seconds += 2.0 * self.taps_seconds(band_taps(*band, self.rate_hz))
-        return seconds
-
-    def level_seconds(self, path: Sequence[AnyStep]) -> float:
-        """What the treatments of a path remember of levels."""
-        return sum(step.level_memory_ms(self.clock) for step in treatments_in(path) if step.on) / 1000.0
-
-    def remembered_seconds(self, layer: Layer) -> float:
-        """What a layer remembers from its source to after its ducks."""
-        chain = [layer]
-        while (parent := self.stack.layer(chain[-1].source.follows() or "")) is not None:
-            chain.append(parent)
-        seconds = sum(self.placed_seconds(each) + self.level_seconds(each.path) for each in chain)
-        for ducker in self.stack.duckers:
-            band = ducker.band_hz()
-            if ducker.on and band is not None:
-                seconds += 2.0 * self.taps_seconds(band_taps(*band, self.rate_hz))
+                seconds += self.band_seconds(band)
         return seconds
 
     def drum_seconds(self, name: str) -> float:

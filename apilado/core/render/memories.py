@@ -1,0 +1,82 @@
+"""What each kind of stage needs to know around a moment, reckoned from the parts of a stack that it is made of."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import cast
+
+from apilado.core.clock import Clock
+from apilado.core.document.addresses import find
+from apilado.core.document.equaliser import KeyedBell, Point
+from apilado.core.document.kick import Drum
+from apilado.core.document.layer import Layer
+from apilado.core.document.stack import Limiter, Stack
+from apilado.core.dsp.dynamics import FORGOTTEN
+from apilado.core.render.stage import Memory
+from apilado.core.render.tail import Reach
+from apilado.core.shapes.base import DuckShape
+from apilado.core.treatments.base import Treatment
+
+EDGE_S = 0.01
+"""More than what is interpolated, oversampled or limited looks about itself."""
+
+
+class Memories:
+    """Of the stages of a stack that is made in some forms: in the one in which each reaches furthest."""
+
+    def __init__(self, forms: Sequence[Stack], clock: Clock) -> None:
+        self._reaches = [Reach(form, clock.rate_hz) for form in forms]
+        self._clock = clock
+
+    def _furthest(self, reach: Callable[[Reach], float]) -> float:
+        return max(reach(each) for each in self._reaches)
+
+    def points(self, eq: str, points: tuple[Point, ...], linear_phase: bool) -> Memory:
+        """Of points of the EQ at an address, as slow as what moves them lets them be; and of what opens them."""
+        rings, levels = 0.0, 0.0
+        for point in points:
+            rings += max(each.point_seconds(eq, point) for each in self._reaches)
+            if isinstance(point, KeyedBell):
+                levels = max(levels, FORGOTTEN * (point.attack_ms + point.release_ms) / 1000.0)
+        return Memory(rings, levels, rings if linear_phase else 0.0)
+
+    def split(self, owner: str) -> Memory:
+        """Of the band of a layer."""
+        rings = self._furthest(lambda reach: reach.split_seconds(cast(Layer, find(reach.stack, owner))))
+        linear = any(border.kind == "linear-phase" for reach in self._reaches for border in reach.stack.crossovers)
+        return Memory(rings_s=rings, ahead_s=rings if linear else 0.0)
+
+    def place(self, layer: Layer) -> Memory:
+        """Of where a layer stands: it may come later."""
+        return Memory(rings_s=self._furthest(lambda reach: reach.delay_seconds(layer)) + EDGE_S, ahead_s=EDGE_S)
+
+    def mono(self, owner: str, border_hz: float) -> Memory:
+        """Of the mono border of a layer or a bus."""
+        rings = self._furthest(lambda reach: reach.mono_seconds(owner, border_hz))
+        return Memory(rings_s=rings, ahead_s=rings)
+
+    def band(self, band: tuple[float, float]) -> Memory:
+        """Of a duck in a band."""
+        rings = self._furthest(lambda reach: reach.band_seconds(band))
+        return Memory(rings_s=rings, ahead_s=rings)
+
+    def treatment(self, step: Treatment) -> Memory:
+        """Of a treatment."""
+        rings = step.tail_seconds(self._clock) + EDGE_S
+        return Memory(rings, step.level_memory_ms(self._clock) / 1000.0, EDGE_S)
+
+    @staticmethod
+    def drum(drum: Drum) -> Memory:
+        """Of a drum that plays before or behind its hits."""
+        off = abs(drum.offset_ms) / 1000.0 + EDGE_S
+        return Memory(rings_s=off, ahead_s=off)
+
+    @staticmethod
+    def duck(shape: DuckShape) -> Memory:
+        """Of a gain reduction."""
+        return Memory(levels_s=shape.memory_ms() / 1000.0, ahead_s=shape.lead_ms() / 1000.0 + EDGE_S)
+
+    @staticmethod
+    def limiter(limiter: Limiter) -> Memory:
+        """Of the limiter of a bus."""
+        return Memory(EDGE_S, FORGOTTEN * limiter.release_ms / 1000.0, EDGE_S)
