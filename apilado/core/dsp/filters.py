@@ -98,6 +98,11 @@ def high_pass(frequency_hz: Knots, q: Knots, rate_hz: int) -> Sections:
 DC_BLOCKER_HZ = 3.0
 
 
+DC_KNOWN_S = 0.1
+DC_MEMORY_S = 0.3
+"""Begun midway, what is left of a wrong beginning after this is under -60 dB."""
+
+
 def dc_blocker(rate_hz: int) -> Sections:
     """First-order high-pass s/(s + 1) at 3 Hz: no DC, and 4° at 45 Hz."""
     return first_order_section((1.0, 0.0), (1.0, 1.0), DC_BLOCKER_HZ, rate_hz)
@@ -110,6 +115,10 @@ def sections_response(sections: Sections, frequencies_hz: NDArray[np.float64], r
     for b0, b1, b2, a1, a2 in sections:
         response *= (b0 + z * (b1 + z * b2)) / (1.0 + z * (a1 + z * a2))
     return response
+
+
+HEARD_OF_A_TAIL = 0.45
+"""Of the time in which a cascade decays below `SETTLED`, that until what is left lies under -70 dB."""
 
 
 def settle_frames(sections: Sections) -> int:
@@ -177,6 +186,18 @@ def filtered(audio: Audio, sections: Sections, *, looped: bool) -> Audio:
         else:
             state = periodic_state(audio, sections)
     return run_sections(audio, sections, state)[0]
+
+
+def without_dc(audio: Audio, rate_hz: int, *, looped: bool, midway: bool = False) -> Audio:
+    """The audio without DC.
+
+    Args:
+        midway: it begins in the middle of something: what it is about then is taken for what it had been about.
+    """
+    if midway:
+        start = audio[:, : max(1, round(DC_KNOWN_S * rate_hz))]
+        audio = audio - np.mean(start, axis=1, keepdims=True, dtype=np.float64).astype(np.float32)
+    return filtered(audio, dc_blocker(rate_hz), looped=looped)
 
 
 def periodic_state(audio: Audio, sections: Sections) -> NDArray[np.float64]:

@@ -178,10 +178,9 @@ class Builder:
         still = tuple(point for point in still if not swept[point.id].names)
         if still:
             linear = eq.phase == "linear-phase"
-            given = {"points": still, "linear_phase": linear, "clock": self.clock}
-            sound = stage(
-                steps.equalise, sound, **given, remembers=partial(self.memories.points, address, still, linear)
-            )
+            given: dict[str, Any] = {"points": still, "linear_phase": linear, "clock": self.clock}
+            remembers = partial(self.memories.points, address, still, linear)
+            sound = stage(steps.equalise, sound, **given, remembers=remembers)
         for point in eq.points:
             moved = swept.get(point.id, Moved())
             if moved.names and point.follows() is None:
@@ -250,7 +249,7 @@ class Builder:
             return self.source(parent) if raw else self.shaped(parent)
         context, score = {"load": self.load}, score_of(stack, layer)
         moved = self.moves.of(f"layers/{layer.id}/source")
-        given = {"source": moved.still(layer.source), "score": score, "clock": self.clock}
+        given: dict[str, Any] = {"source": moved.still(layer.source), "score": score, "clock": self.clock}
         return moving(steps.play_source, moved=moved, context=context, **given)
 
     def shaped(self, layer: Layer) -> Stage:

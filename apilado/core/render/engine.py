@@ -61,6 +61,10 @@ class Engine:
         self.pool.shutdown()
         self._behind.shutdown()
 
+    def holds(self, stage: Stage) -> bool:
+        """Whether the result of a stage is at hand."""
+        return self.cache.get(stage.key) is not None
+
     def submit(self, work: Callable[[], None], *, behind: bool) -> None:
         """Has work done by a thread, or by one of those that run behind."""
         (self._behind if behind else self.pool).submit(work)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from functools import partial
 from typing import cast
 
 from apilado.core.clock import Clock
@@ -12,6 +13,7 @@ from apilado.core.document.kick import Drum
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Limiter, Stack
 from apilado.core.dsp.dynamics import FORGOTTEN
+from apilado.core.dsp.filters import HEARD_OF_A_TAIL
 from apilado.core.render.stage import Memory
 from apilado.core.render.tail import Reach
 from apilado.core.shapes.base import DuckShape
@@ -19,6 +21,10 @@ from apilado.core.treatments.base import Treatment
 
 EDGE_S = 0.01
 """More than what is interpolated, oversampled or limited looks about itself."""
+
+
+def _of_point(eq: str, point: Point, reach: Reach) -> float:
+    return reach.point_seconds(eq, point)
 
 
 class Memories:
@@ -35,16 +41,16 @@ class Memories:
         """Of points of the EQ at an address, as slow as what moves them lets them be; and of what opens them."""
         rings, levels = 0.0, 0.0
         for point in points:
-            rings += max(each.point_seconds(eq, point) for each in self._reaches)
+            rings += self._furthest(partial(_of_point, eq, point))
             if isinstance(point, KeyedBell):
                 levels = max(levels, FORGOTTEN * (point.attack_ms + point.release_ms) / 1000.0)
-        return Memory(rings, levels, rings if linear_phase else 0.0)
+        return Memory(rings, levels, rings) if linear_phase else Memory(HEARD_OF_A_TAIL * rings, levels)
 
     def split(self, owner: str) -> Memory:
         """Of the band of a layer."""
         rings = self._furthest(lambda reach: reach.split_seconds(cast(Layer, find(reach.stack, owner))))
         linear = any(border.kind == "linear-phase" for reach in self._reaches for border in reach.stack.crossovers)
-        return Memory(rings_s=rings, ahead_s=rings if linear else 0.0)
+        return Memory(rings_s=rings, ahead_s=rings) if linear else Memory(rings_s=HEARD_OF_A_TAIL * rings)
 
     def place(self, layer: Layer) -> Memory:
         """Of where a layer stands: it may come later."""
@@ -62,7 +68,7 @@ class Memories:
 
     def treatment(self, step: Treatment) -> Memory:
         """Of a treatment."""
-        rings = step.tail_seconds(self._clock) + EDGE_S
+        rings = step.memory_seconds(self._clock) + EDGE_S
         return Memory(rings, step.level_memory_ms(self._clock) / 1000.0, EDGE_S)
 
     @staticmethod

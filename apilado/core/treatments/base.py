@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Value, mapped, per_frame
+from apilado.core.dsp.filters import HEARD_OF_A_TAIL
 from apilado.core.parameters import switch
 from apilado.core.parts import Part
 from apilado.core.units import db_to_gain
@@ -48,6 +49,10 @@ class Treatment(Part):
     def tail_seconds(self, clock: Clock) -> float:
         """How long it may sound on after its input has ended."""
         return 0.0
+
+    def memory_seconds(self, clock: Clock) -> float:
+        """How long before a moment its input may lie that is still heard in it at more than -60 dB."""
+        return HEARD_OF_A_TAIL * self.tail_seconds(clock)
 
     def level_memory_ms(self, clock: Clock) -> float:
         """For how long it remembers the level of its input, down to -60 dB; 0 where it follows none."""

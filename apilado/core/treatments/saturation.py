@@ -9,7 +9,7 @@ import numpy as np
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Curve, Value, least, mapped, pushed
-from apilado.core.dsp.filters import dc_blocker, filtered, settle_frames
+from apilado.core.dsp.filters import DC_MEMORY_S, dc_blocker, settle_frames, without_dc
 from apilado.core.dsp.oversampling import oversampled
 from apilado.core.dsp.shapers import saturated
 from apilado.core.parameters import choice, number
@@ -39,7 +39,7 @@ class Saturation(Treatment):
         wet = oversampled(driven, self.oversampling, lambda x: saturated(x, drive, self.bias), looped=clock.looped)
         if isinstance(gain, Curve):  # the curve gives back what its drive turns up
             wet = wet * (1.0 / gain.per_frame()).astype(np.float32)
-        wet = filtered(wet, dc_blocker(clock.rate_hz), looped=clock.looped)
+        wet = without_dc(wet, clock.rate_hz, looped=clock.looped, midway=clock.begins is not None)
         return blended(audio, wet, blend=self.blend, output_db=self.output_db)
 
     def sketch(self) -> Sketch:
@@ -49,3 +49,6 @@ class Saturation(Treatment):
 
     def tail_seconds(self, clock: Clock) -> float:
         return settle_frames(dc_blocker(clock.rate_hz)) / clock.rate_hz
+
+    def memory_seconds(self, clock: Clock) -> float:
+        return DC_MEMORY_S

@@ -7,7 +7,7 @@ from typing import Annotated, ClassVar, Literal
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Value, least, mapped, pushed
-from apilado.core.dsp.filters import dc_blocker, filtered, settle_frames
+from apilado.core.dsp.filters import DC_MEMORY_S, dc_blocker, settle_frames, without_dc
 from apilado.core.dsp.oversampling import oversampled
 from apilado.core.dsp.shapers import soft_clip, soft_clip_between
 from apilado.core.parameters import choice, number
@@ -42,7 +42,7 @@ class SoftClip(Treatment):
             between=lambda x: soft_clip_between(x, gain),
         )
         # An odd curve too makes DC of a wave that is not symmetric: it goes, as any DC.
-        wet = filtered(wet, dc_blocker(clock.rate_hz), looped=clock.looped)
+        wet = without_dc(wet, clock.rate_hz, looped=clock.looped, midway=clock.begins is not None)
         return blended(audio, wet, blend=self.blend, output_db=self.output_db)
 
     def sketch(self) -> Sketch:
@@ -51,3 +51,6 @@ class SoftClip(Treatment):
 
     def tail_seconds(self, clock: Clock) -> float:
         return settle_frames(dc_blocker(clock.rate_hz)) / clock.rate_hz
+
+    def memory_seconds(self, clock: Clock) -> float:
+        return DC_MEMORY_S

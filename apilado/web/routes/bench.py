@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from types import MappingProxyType
 from typing import Any, Literal
 
 from fastapi import APIRouter, Depends, Request
-from fastapi.responses import HTMLResponse
+from fastapi.responses import HTMLResponse, StreamingResponse
 from pydantic import Field
 
 from apilado.actions import stacks
+from apilado.actions.stacks import Edited
+from apilado.actions.workspace import Workspace
 from apilado.core.document.addresses import addresses_in, parts_of
 from apilado.core.document.declarations import parameter_at
+from apilado.core.document.editing import Edit
 from apilado.core.document.edits import InSection, edit_from_data
 from apilado.core.document.edits_sections import bars_in_words
 from apilado.core.document.forms import as_shown
@@ -41,6 +44,7 @@ from apilado.web.pages import formatted, page, sketch_points
 from apilado.web.path_levels import moving_shares, path_levels
 from apilado.web.routes.common import audition_of, workspace_of
 from apilado.web.routes.heavy import heavy
+from apilado.web.routes.sound import PARTS, Playhead, answer_part, stretch_part
 from apilado.web.sheets.base import AUDIO_ACCEPT
 from apilado.web.sheets.movements import marks_of, owner_of_selection
 from apilado.web.sheets.sections import otherwise
@@ -67,6 +71,8 @@ class EditRequest(Model):
     final: bool = True
     """Whether the hand has let go: what is still being rendered of the way there is then of no use."""
     view: View
+    hears: Playhead | None = None
+    """Where the page is playing, if it is: then it first gets a stretch of what the edit sounds like there."""
 
 
 class StepRequest(Model):
@@ -164,8 +170,11 @@ def answer(revision: Revision, view: View, before: Stack | None, notice: str | N
 
 
 @router.post("/edits")
-def edits(request: Request, stack_id: int, posted: EditRequest) -> dict[str, Any]:
-    """Does an edit; a stale base is told, not refused, as long as the edit still fits."""
+def edits(request: Request, stack_id: int, posted: EditRequest) -> Any:
+    """Does an edit; a stale base is told, not refused, as long as the edit still fits.
+
+    A page that is playing gets its answer in parts: a stretch of what it sounds like now, then what is drawn.
+    """
     workspace = workspace_of(request)
     for purpose in BEHIND:
         workspace.overtake(purpose, stack_id)  # before the edit: it is to be heard as quickly as without them
@@ -177,6 +186,30 @@ def edits(request: Request, stack_id: int, posted: EditRequest) -> dict[str, Any
         workspace.overtake(purpose, stack_id)
     if posted.final:
         workspace.overtake("loop", stack_id)
+    if posted.hears is None:
+        return edited(posted, edit, change, done)
+    return StreamingResponse(_heard_first(workspace, stack_id, posted, edit, change, done), media_type=PARTS)
+
+
+def _heard_first(
+    workspace: Workspace, stack_id: int, posted: EditRequest, edit: Edit, change: Edit, done: Edited
+) -> Iterator[bytes]:
+    """The ear comes first: a stretch of the sound, then the answer to an edit."""
+    if posted.hears is not None:
+        stack, client = done.revision.stack, posted.client
+        heard = stretch_part(workspace, stack_id, done.revision.id, stack, posted.hears, client, posted.view)
+        if heard is not None:
+            yield heard
+    yield answer_part({"answer": edited(posted, edit, change, done)})
+
+
+def edited(posted: EditRequest, edit: Edit, change: Edit, done: Edited) -> dict[str, Any]:
+    """What a page needs after its edit.
+
+    Args:
+        change: the edit as it was made, in a section or not.
+    """
+    section = posted.view.section
     notice = change.remark(done.before, done.revision.stack) if posted.final else None
     if done.rebased:
         notice = "This stack was changed in another tab. Your change was done on top of that one."

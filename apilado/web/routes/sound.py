@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from time import perf_counter
 from typing import Any
 from urllib.parse import quote
@@ -10,6 +11,7 @@ from fastapi import APIRouter, Depends, Request
 from fastapi.responses import Response
 from pydantic import Field
 
+from apilado.actions.hearing import hear_stretch
 from apilado.actions.workspace import Workspace
 from apilado.core.document.edits import InSection, apply, edit_from_data
 from apilado.core.document.overdo import overdone
@@ -18,11 +20,15 @@ from apilado.core.parameters import Model
 from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.render.engine import Token
 from apilado.core.render.graph import Graph, build, clock_of, dearest_layer
+from apilado.errors import Overtaken
 from apilado.web.routes.common import audition_of, workspace_of
 
 SLOW_S = 2.0
 """A render that takes longer is told."""
 MOSTLY = 0.5
+
+PARTS = "application/x-apilado-parts"
+"""Several parts one behind the other, each as `answer_part` makes it."""
 
 router = APIRouter(prefix="/stacks/{stack_id}")
 
@@ -88,3 +94,55 @@ def sound_of(workspace: Workspace, revision: int, stack: Stack, token: Token, he
     if said := slow_in_words(stack, graph, token, perf_counter() - begun):
         headers["X-Slow"] = quote(said)
     return Response(audio.astype("<f4", copy=False).tobytes(), media_type="application/octet-stream", headers=headers)
+
+
+class Playhead(Model):
+    """Where a loop is being played."""
+
+    place: int = Field(ge=0, description="Frame of the loop")
+    length: int = Field(gt=0, description="Frames of the loop")
+
+
+def answer_part(head: dict[str, Any], content: bytes = b"") -> bytes:
+    """One part of an answer in several: the length of its head in four bytes, the head as JSON, its content."""
+    told = json.dumps({**head, "bytes": len(content)}).encode()
+    return len(told).to_bytes(4, "little") + told + content
+
+
+def stretch_part(
+    workspace: Workspace, stack_id: int, revision: int, stack: Stack, playhead: Playhead, client: str, heard: Audition
+) -> bytes | None:
+    """A stretch of the stack from the playhead on as a part of an answer; None where the loop is to be waited for."""
+    begun, token = perf_counter(), workspace.newest("stretch", stack_id, client)
+    try:
+        found = hear_stretch(workspace, stack, playhead.place, playhead.length, token, heard)
+    except Overtaken:
+        return None
+    if found is None:
+        return None
+    head = {
+        "revision": revision,
+        "rate": found.rate_hz,
+        "begins": found.begins,
+        "length": found.length,
+        "frames": found.audio.shape[1],
+        "ms": round(1000.0 * (perf_counter() - begun), 1),
+    }
+    return answer_part(head, found.audio.astype("<f4", copy=False).tobytes())
+
+
+@router.get("/stretch")
+def stretch(
+    request: Request,
+    stack_id: int,
+    place: int,
+    length: int,
+    client: str = "",
+    heard: Audition = Depends(audition_of),  # noqa: B008
+) -> Response:
+    """A stretch of the loop from the playhead on, as a part of an answer; nothing where the loop is as quick."""
+    workspace = workspace_of(request)
+    head = workspace.stacks.head(stack_id)
+    at = Playhead(place=place, length=length)
+    found = stretch_part(workspace, stack_id, head.id, head.stack, at, client[:80], heard)
+    return Response(found or b"", media_type=PARTS)

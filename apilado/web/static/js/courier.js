@@ -10,6 +10,13 @@ let loop = null; // what was fetched last: { left, right, revision, rate }
 let lent = null; // the order of another loop that is heard instead, until it is given back
 let wanted = null;
 let fetched = null; // { revision, abort } of the request in flight
+let edition = 0; // counts what is to be heard: of two sounds, the one of the later edition is the newer
+let pending = null; // { revision, edition }: heard as a stretch so far; its loop is asked for when the hand rests
+let timers = [];
+
+const PARTS = "application/x-apilado-parts";
+const RESTING_MS = 250; // a hand that rests in the middle of a drag wants to hear all of it
+const AGAIN_MS = 600; // where the loop has not come by then, the next stretch is asked for
 
 const ORDERS = {
   begin({ url }) {
@@ -36,13 +43,41 @@ const ORDERS = {
   },
 
   async edit({ id, url, data, final }) {
+    const heard = { posted: now() };
     try {
-      const answer = await (await postRaw(url, data)).json();
-      if (answer.revision !== data.base) refresh({ revision: answer.revision, final });
-      postMessage({ id, answer });
+      const response = await postRaw(url, lent ? { ...data, hears: null } : data);
+      if (!response.headers.get("Content-Type").startsWith(PARTS)) {
+        const answer = await response.json();
+        if (answer.revision !== data.base) follow(answer.revision, final);
+        postMessage({ id, answer });
+        return;
+      }
+      let stretched = null;
+      for await (const { head, content } of partsOf(response)) {
+        if (head.answer) {
+          if (!stretched && head.answer.revision !== data.base) follow(head.answer.revision, final);
+          postMessage({ id, answer: head.answer });
+        } else {
+          stretched = head;
+          taken(head, content, final, heard);
+        }
+      }
     } catch (error) {
       refused(id, error);
     }
+  },
+
+  /** The next stretch, from where the playhead is by now: the one that is heard will end before its loop has come. */
+  async further({ playhead }) {
+    const mine = pending;
+    if (!mine || lent) return;
+    try {
+      const response = await get(`${address.replace("/loop?", "/stretch?")}&${alone}&place=${playhead.place}&length=${playhead.length}`);
+      for await (const { head, content } of partsOf(response)) {
+        if (pending === mine && head.revision === mine.revision) carryStretch(head, content, mine.edition);
+      }
+      if (pending === mine) later(AGAIN_MS, () => postMessage({ further: true }));
+    } catch { /* the loop is on its way */ }
   },
 
   /** Another loop until the own one is given back: with a part overdone, or with an edit as if it were made. */
@@ -63,6 +98,78 @@ const ORDERS = {
 };
 
 onmessage = ({ data }) => ORDERS[data.order](data);
+
+const now = () => performance.timeOrigin + performance.now();
+
+/** A stretch has come with the answer to an edit: it is heard at once, and its loop when the hand rests. */
+function taken(head, content, final, heard) {
+  edition += 1;
+  pending = { revision: head.revision, edition };
+  carryStretch(head, content, edition);
+  postMessage({ budget: { ...heard, edition, revision: head.revision, rendered: head.ms, sent: now() } });
+  timers.forEach(clearTimeout);
+  timers = [];
+  follow(head.revision, final);
+  later(AGAIN_MS, () => postMessage({ further: true }));
+}
+
+function later(after, what) {
+  const mine = pending;
+  timers.push(setTimeout(() => { if (pending === mine && mine) what(); }, after));
+}
+
+function carryStretch({ frames, begins, length, rate, revision }, content, number) {
+  if (lent || audio?.rate !== rate) return;
+  const samples = new Float32Array(content);
+  const sound = { left: samples.slice(0, frames), right: samples.slice(frames), begins, length, revision, edition: number };
+  audio.port.postMessage({ order: "load", loop: sound }, [sound.left.buffer, sound.right.buffer]);
+}
+
+/** The loop of an edit: at once where the hand has let go, else when it rests. */
+function follow(revision, final) {
+  if (final) return refresh({ revision, final });
+  pending ??= { revision, edition };
+  pending.revision = revision;
+  timers.forEach(clearTimeout);
+  timers = [];
+  later(RESTING_MS, () => refresh({ revision, final }));
+}
+
+/** The parts of an answer, each as soon as it is there: { head, content }. */
+async function* partsOf(response) {
+  const reader = response.body.getReader();
+  let held = new Uint8Array(0);
+  const upTo = async (count) => {
+    const chunks = [held];
+    let size = held.length;
+    while (size < count) {
+      const { done, value } = await reader.read();
+      if (done) return null;
+      chunks.push(value);
+      size += value.length;
+    }
+    const all = chunks.length === 1 ? held : joined(chunks, size);
+    held = all.subarray(count);
+    return all.subarray(0, count);
+  };
+  for (;;) {
+    const size = await upTo(4);
+    if (!size) return;
+    const head = JSON.parse(new TextDecoder().decode(await upTo(new DataView(size.buffer, size.byteOffset).getUint32(0, true))));
+    const content = await upTo(head.bytes);
+    yield { head, content: content.slice().buffer };
+  }
+}
+
+function joined(chunks, size) {
+  const all = new Uint8Array(size);
+  let at = 0;
+  for (const chunk of chunks) {
+    all.set(chunk, at);
+    at += chunk.length;
+  }
+  return all;
+}
 
 function refused(id, { message, status, name }) {
   postMessage({ id, error: { message, status, name } });
@@ -94,11 +201,16 @@ async function run() {
   while (wanted !== null) {
     const revision = wanted;
     wanted = null;
+    edition += 1;
+    const number = edition;
     fetched = { revision, abort: new AbortController() };
     try {
-      loop = await samplesOf(await get(`${address}&${alone}`, fetched.abort.signal));
+      loop = { ...await samplesOf(await get(`${address}&${alone}`, fetched.abort.signal)), edition: number };
       if (lent) carryLent().catch(() => {}); // an edit while it is held: it goes on being heard, of the new revision
-      else carry(loop);
+      else if (!pending || pending.edition < number) {
+        pending = null;
+        carry(loop);
+      } // else something newer is heard as a stretch, and its loop will come
       postMessage({ fetched: { revision: loop.revision, rate: loop.rate, slow: loop.slow } });
     } catch (error) {
       if (error.name !== "AbortError" && error.status !== 204) {

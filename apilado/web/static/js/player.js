@@ -29,7 +29,8 @@ export class Player {
 
   /** Posts an edit; the sound that it makes is asked for before the answer is even read here. */
   edit(url, data, final) {
-    return this.ask({ order: "edit", url: new URL(url, location.href).href, data, final });
+    const hears = this.playhead();
+    return this.ask({ order: "edit", url: new URL(url, location.href).href, data: { ...data, hears }, final });
   }
 
   /** Plays another loop until the own one is given back: `{ overdo: path }`, or `{ url, data }` to post for it. */
@@ -65,7 +66,20 @@ export class Player {
     this.told({ fault: this.broken, rendering: false });
   }
 
-  brought({ id, answer, error, rendering, fetched, fault }) {
+  /** Where the audio thread is in the loop: { place, length } in frames; nothing while it is silent. */
+  playhead() {
+    if (!this.playing || !this.anchor?.open || !this.context) return null;
+    const { time, place, length } = this.anchor;
+    const gone = Math.max(0, Math.round((this.context.currentTime - time) * this.context.sampleRate));
+    const [first, end] = this.range ? this.range.map((share) => Math.round(share * length)) : [0, length];
+    const at = place + gone;
+    return { place: place < end && at >= end ? first + ((at - first) % (end - first)) : at % length, length };
+  }
+
+  brought({ id, answer, error, rendering, fetched, fault, budget, further }) {
+    if (budget) document.dispatchEvent(new CustomEvent("apilado:budget", { detail: budget }));
+    const playhead = further && this.playhead();
+    if (playhead) this.courier.postMessage({ order: "further", playhead });
     if (id !== undefined) {
       const { resolve, reject } = this.asked.get(id);
       this.asked.delete(id);

@@ -1,0 +1,56 @@
+"""Use case: hearing an edit before the whole loop has been rendered: a stretch of it from the playhead on."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from apilado.actions.workspace import Workspace
+from apilado.core.document.stack import Stack
+from apilado.core.dsp.audio import Audio
+from apilado.core.render.audition import WHOLE, Audition
+from apilado.core.render.engine import Token
+from apilado.core.render.graph import build, clock_of
+from apilado.core.render.stretch import MOST_OF_THE_LOOP, NotAtOnce, stretch_of
+
+STRETCH_S = 1.0
+AHEAD_S = 0.01
+"""From how far ahead of the playhead a stretch begins: it is rendered and on its way for longer than that."""
+
+
+@dataclass(frozen=True)
+class Heard:
+    """A piece of a loop: where it begins, in frames from the loop's start, and how long the loop is."""
+
+    audio: Audio
+    begins: int
+    length: int
+    rate_hz: int
+
+
+def hear_stretch(
+    workspace: Workspace, stack: Stack, place: int, length: int, token: Token, heard: Audition = WHOLE
+) -> Heard | None:
+    """What a stack sounds like from just ahead of the playhead, for about a second.
+
+    Args:
+        place: frame of the loop at which the playhead is.
+        length: frames of the loop that is being played.
+
+    Returns:
+        None where the whole loop is as quick: it is short, of another length now, or a part can only be made whole.
+
+    Raises:
+        Overtaken: something newer is to be heard.
+    """
+    clock = clock_of(stack, looped=True)
+    if clock.loop_frames != length:
+        return None
+    graph = build(stack, clock, workspace.load, heard)
+    begins = (place + round(AHEAD_S * clock.rate_hz)) % length
+    frames = round(STRETCH_S * clock.rate_hz)
+    try:
+        target = stretch_of([graph.output], clock, begins, frames, workspace.engine.holds, most=MOST_OF_THE_LOOP)
+    except NotAtOnce:
+        return None
+    (audio,) = workspace.engine.run(target, token)
+    return Heard(audio, begins, length, clock.rate_hz)
