@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 from apilado.actions.workspace import Workspace
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.audio import Audio
 from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.render.engine import Token
-from apilado.core.render.graph import build, clock_of
+from apilado.core.render.graph import build, clock_of, reductions_in
 from apilado.core.render.stretch import MOST_OF_THE_LOOP, NotAtOnce, stretch_of
 
-STRETCH_S = 1.0
+STRETCH_S = 0.8
 AHEAD_S = 0.01
 """From how far ahead of the playhead a stretch begins: it is rendered and on its way for longer than that."""
 
@@ -27,8 +29,20 @@ class Heard:
     rate_hz: int
 
 
+def held_in(workspace: Workspace, stack_id: int) -> Callable[[str, int], float]:
+    """Gives the gain reduction of a part at a frame of the last whole loop of a stack; 0 where it is not known."""
+    before = workspace.heard.get(stack_id)
+    reductions = reductions_in(before) if before is not None else {}
+
+    def held(where: str, frame: int) -> float:
+        found = workspace.engine.at_hand(reductions[where]) if where in reductions else None
+        return 0.0 if found is None else float(found[frame % found.shape[-1]])
+
+    return held
+
+
 def hear_stretch(
-    workspace: Workspace, stack: Stack, place: int, length: int, token: Token, heard: Audition = WHOLE
+    workspace: Workspace, stack_id: int, stack: Stack, place: int, length: int, token: Token, heard: Audition = WHOLE
 ) -> Heard | None:
     """What a stack sounds like from just ahead of the playhead, for about a second.
 
@@ -48,8 +62,9 @@ def hear_stretch(
     graph = build(stack, clock, workspace.load, heard)
     begins = (place + round(AHEAD_S * clock.rate_hz)) % length
     frames = round(STRETCH_S * clock.rate_hz)
+    known: dict[str, Any] = {"held": held_in(workspace, stack_id), "most": MOST_OF_THE_LOOP}
     try:
-        target = stretch_of([graph.output], clock, begins, frames, workspace.engine.holds, most=MOST_OF_THE_LOOP)
+        target = stretch_of([graph.output], clock, begins, frames, workspace.engine.holds, **known)
     except NotAtOnce:
         return None
     (audio,) = workspace.engine.run(target, token)

@@ -7,6 +7,7 @@ from threading import Lock
 
 from apilado.core.dsp.audio import Audio
 from apilado.core.render.engine import Engine, Token
+from apilado.core.render.graph import Graph
 from apilado.core.soundings.remedies import Workbench
 from apilado.errors import StorageFault
 from apilado.store.assets import PARTIAL, Assets, not_written
@@ -42,6 +43,8 @@ class Workspace:
         self.stacks = Stacks(self.database)
         self.engine = Engine(cache_bytes)
         self.workbench = Workbench(self.load, self.engine)
+        self.heard: dict[int, Graph] = {}
+        """By its number, what each stack's last loop was rendered by."""
         self._tokens: dict[tuple[str, int, str], Token] = {}
         self._lock = Lock()
 

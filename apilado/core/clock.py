@@ -29,6 +29,8 @@ class Clock:
     """Of a stretch: the frame of the endless repetition, counted from a beginning of the loop, at which it begins."""
     extent: int = 0
     """Of a stretch: its frames."""
+    held_db: float = 0.0
+    """Of a stretch: the gain reduction with which what follows a level for long begins."""
 
     @cached_property
     def comes_round(self) -> bool:
@@ -38,7 +40,7 @@ class Clock:
     @cached_property
     def whole(self) -> Clock:
         """The loop that a stretch is cut out of; any other clock itself."""
-        return self if self.begins is None else replace(self, looped=True, begins=None, extent=0)
+        return self if self.begins is None else replace(self, looped=True, begins=None, extent=0, held_db=0.0)
 
     def stretch(self, begins: int, extent: int) -> Clock:
         """A stretch of this loop's endless repetition, from a frame on, so many frames long."""

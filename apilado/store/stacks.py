@@ -5,12 +5,14 @@ from __future__ import annotations
 import json
 import sqlite3
 from dataclasses import dataclass
+from functools import lru_cache
 
 from apilado.core.document.reading import stack_from_json, stack_to_compact_json
 from apilado.core.document.stack import Stack
 from apilado.errors import InvalidDocument, NotFound
 from apilado.store.database import Database
 
+PARSED_KEPT = 16
 LARGEST_ID = 2**63
 
 
@@ -244,7 +246,7 @@ class Stacks:
     @staticmethod
     def _stack(connection: sqlite3.Connection, revision: int) -> Stack:
         row = connection.execute("SELECT document FROM revisions WHERE id = ?", (revision,)).fetchone()
-        return stack_from_json(row["document"])
+        return _read(row["document"])
 
     def _head(self, connection: sqlite3.Connection, stack_id: int) -> Revision:
         head = self._head_id(connection, stack_id)
@@ -259,6 +261,12 @@ class Stacks:
             undo_title=None if row["parent"] is None else row["title"],
             redo_title=None if child is None else child["title"],
         )
+
+
+@lru_cache(maxsize=PARSED_KEPT)
+def _read(document: str) -> Stack:
+    """The stack in a document; what was read lately is not read again."""
+    return stack_from_json(document)
 
 
 def _check_id(stack_id: int) -> None:

@@ -5,10 +5,16 @@ import unittest
 import numpy as np
 
 from apilado.core.clock import Clock
+from apilado.core.document.addresses import replaced
+from apilado.core.document.edits import apply
+from apilado.core.document.edits_values import SetValue
 from apilado.core.document.movement import Movement, Target
 from apilado.core.dsp.curves import Curve
+from apilado.core.render.graph import reductions_in
 from apilado.core.render.stretch import LONGEST_LEVEL_S, NotAtOnce, cut_out, stretch_of
 from apilado.core.shapes.follow_course import FollowCourse
+from apilado.core.treatments.compressor import Compressor
+from apilado.core.treatments.limiter import PeakLimiter
 from apilado.core.units import db_to_gain
 from apilado.demo.stacks import slipway
 from tests.seeded.stacks import Dice, seeded_stack, seeds
@@ -34,6 +40,17 @@ def long_memory(graph):
     return found
 
 
+def held_in(graph):
+    """Gives the gain reduction of a part at a frame of a loop."""
+    reductions = reductions_in(graph)
+
+    def held(where, frame):
+        (found,) = ENGINE.run([reductions[where]])
+        return float(found[frame % found.shape[0]])
+
+    return held
+
+
 def named(graph):
     return {**graph.layers, "bass": graph.bass, "kick": graph.kick, "output": graph.output}
 
@@ -49,7 +66,7 @@ class StretchTest(unittest.TestCase):
                 frames = dice.whole(200, stack.sample_rate // 2)
                 there = (begins + np.arange(frames)) % total
                 wanted = named(graph)
-                stretches = stretch_of(list(wanted.values()), graph.clock, begins, frames)
+                stretches = stretch_of(list(wanted.values()), graph.clock, begins, frames, held=held_in(graph))
                 for name, found in zip(wanted, ENGINE.run(stretches), strict=True):
                     apart = float(np.abs(found - loop[name][:, there]).max())
                     # Of its own peak; 32-bit floats end at the floor under what went in.
@@ -101,6 +118,36 @@ class StretchTest(unittest.TestCase):
             stretch_of([graph.output], graph.clock, 0, 3000)
         curve = next(each for each in graph.placed["mid"].inputs if each.name == "curve")
         stretch_of([graph.output], graph.clock, 0, 3000, lambda each: each.key == curve.inputs[0].key)
+
+    def test_what_follows_a_level_for_long_goes_on_from_the_last_loop(self):
+        slow = (
+            Compressor(id="slow", threshold_db=-36.0, ratio=8.0, release_ms=2000.0),
+            PeakLimiter(id="slow", ceiling_db=-15.0, release_ms=2000.0),
+        )
+        for step in slow:
+            stack = apply(slipway().stack, SetValue(path="layers/mid/path/eq/points/dip/gain_db", value=-2.0))
+            # One loud note, whose reduction the quiet ones behind it are still under.
+            quiet = [note.model_copy(update={"velocity": 1}) for note in stack.pattern[1:]]
+            stack = stack.model_copy(update={"pattern": (stack.pattern[0], *quiet)})
+            stack = replaced(stack, "layers/mid/source/velocity", 0.9)
+            split, _clip, eq = stack.layer("mid").path
+            stack = replaced(stack, "layers/mid/path", (split, eq, step))
+            before, after = (
+                graph_of(stack),
+                graph_of(apply(stack, SetValue(path="layers/mid/path/eq/points/dip/gain_db", value=-4.0))),
+            )
+            ways = {"from rest": lambda where, frame: 0.0, "held": held_in(before)}
+            loop = ENGINE.run([after.placed["mid"]])[0]
+            apart = {}
+            for name, held in ways.items():
+                worst = 0.0
+                for begins in range(20_000, after.clock.frames, 61_000):
+                    (stretch,) = stretch_of([after.placed["mid"]], after.clock, begins, 12_000, held=held)
+                    there = (begins + np.arange(12_000)) % after.clock.frames
+                    worst = max(worst, float(np.abs(ENGINE.run([stretch])[0] - loop[:, there]).max()))
+                apart[name] = 20.0 * np.log10(max(worst, 1e-9) / float(np.abs(loop).max()))
+            self.assertLess(apart["held"], LONG_DB, step.kind)
+            self.assertLess(apart["held"], apart["from rest"] - 6.0, (step.kind, apart))
 
     def test_what_comes_from_notes_and_hits_alone_is_there_exactly(self):
         for seed in seeds(12, first=800):

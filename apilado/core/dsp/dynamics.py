@@ -166,9 +166,15 @@ def gain_reduction(
     return out, state
 
 
-def whole_reduction(key: Audio, detector: Detector, *, rate_hz: int, looped: bool) -> NDArray[np.float32]:
-    """`gain_reduction` over a whole render: from rest, or for a loop from where the round before has left it."""
-    state = None
+def whole_reduction(
+    key: Audio, detector: Detector, *, rate_hz: int, looped: bool, held_db: float = 0.0
+) -> NDArray[np.float32]:
+    """`gain_reduction` over a whole render: from rest, or for a loop from where the round before has left it.
+
+    Args:
+        held_db: a reduction with which it begins, where it is no loop.
+    """
+    state = np.array([held_db, held_db, 0.0, 0.0]) if held_db else None
     if looped:
         ahead = detector.settle_frames(rate_hz)
         _, state = gain_reduction(wrapped_tail(key, ahead), detector.in_tail(ahead), rate_hz=rate_hz)
@@ -202,7 +208,7 @@ LIMITER_LOOKAHEAD_MS = 2.0
 
 
 @njit(cache=True, nogil=True)
-def _limiter_kernel(peaks: Any, ceiling: float, window: int, release: float, gains: Any) -> None:
+def _limiter_kernel(peaks: Any, ceiling: float, window: int, release: float, begun: float, gains: Any) -> None:
     """gains[n] ≤ ceiling/peaks[n] for every frame; falls linearly-averaged over `window` frames ahead."""
     frames = peaks.shape[0]
     # Smallest gain wanted within the window ahead, by a monotonic queue run from the end.
@@ -221,29 +227,32 @@ def _limiter_kernel(peaks: Any, ceiling: float, window: int, release: float, gai
             head += 1
         ahead[n] = wanted[queue[head]]
     # Held minimum, released exponentially, then averaged over the window: the peak's own gain is met in time.
-    held = 1.0
-    total = float(window + 1)
+    held = begun
+    total = float(window + 1) * begun
     for n in range(frames):
         held = min(ahead[n], 1.0 - (1.0 - held) * release)
         ahead[n] = held
         total += held
-        total -= ahead[n - window - 1] if n > window else 1.0
+        total -= ahead[n - window - 1] if n > window else begun
         gains[n] = min(wanted[n], total / (window + 1))
 
 
 def limiter_gains(
-    audio: Audio, *, ceiling_db: Value, release_ms: float, rate_hz: int, looped: bool
+    audio: Audio, *, ceiling_db: Value, release_ms: float, rate_hz: int, looped: bool, held_db: float = 0.0
 ) -> NDArray[np.float32] | None:
     """Gain per frame of a look-ahead peak limiter, shape (frames,), or None where nothing exceeds the ceiling.
 
     The gain averages over the 2 ms before a peak and recovers exponentially with `release_ms`.
+
+    Args:
+        held_db: a reduction with which it begins, where it is no loop.
     """
     peaks = np.max(np.abs(audio), axis=0)
     if isinstance(ceiling_db, Curve):  # what lies under a ceiling that moves lies under 1 once it is divided by it
         peaks = peaks / np.asarray(per_frame(mapped(ceiling_db, db_to_gain)), np.float32)
         ceiling_db = 0.0
     ceiling = 10.0 ** (ceiling_db / 20.0)
-    if float(np.max(peaks, initial=0.0)) <= ceiling:
+    if float(np.max(peaks, initial=0.0)) <= ceiling and not held_db:
         return None
     frames = peaks.shape[0]
     window = max(1, math.floor(LIMITER_LOOKAHEAD_MS * rate_hz / 1000.0))
@@ -252,21 +261,26 @@ def limiter_gains(
     tail = min(frames, window) if looped else 0
     run = np.concatenate([wrapped_tail(peaks[None], lead)[0], peaks, peaks[:tail]]).astype(np.float64)
     gains = np.empty(run.shape[0], np.float32)
-    _limiter_kernel(run, ceiling, window, smoothing_coefficient(release_ms, rate_hz), gains)
+    begun = 10.0 ** (-held_db / 20.0)
+    _limiter_kernel(run, ceiling, window, smoothing_coefficient(release_ms, rate_hz), begun, gains)
     return gains[lead : lead + frames]
 
 
-def limited(audio: Audio, *, ceiling_db: Value, release_ms: float, rate_hz: int, looped: bool) -> Audio:
+def limited(
+    audio: Audio, *, ceiling_db: Value, release_ms: float, rate_hz: int, looped: bool, held_db: float = 0.0
+) -> Audio:
     """The audio through the limiter of `limiter_gains`; itself where nothing exceeds the ceiling."""
-    gains = limiter_gains(audio, ceiling_db=ceiling_db, release_ms=release_ms, rate_hz=rate_hz, looped=looped)
+    how: dict[str, Any] = {"ceiling_db": ceiling_db, "release_ms": release_ms, "held_db": held_db}
+    gains = limiter_gains(audio, **how, rate_hz=rate_hz, looped=looped)
     return audio if gains is None else audio * gains
 
 
 def limiter_reduction(
-    audio: Audio, *, ceiling_db: Value, release_ms: float, rate_hz: int, looped: bool
+    audio: Audio, *, ceiling_db: Value, release_ms: float, rate_hz: int, looped: bool, held_db: float = 0.0
 ) -> NDArray[np.float32]:
     """The limiter's gain reduction in dB, shape (frames,)."""
-    gains = limiter_gains(audio, ceiling_db=ceiling_db, release_ms=release_ms, rate_hz=rate_hz, looped=looped)
+    how: dict[str, Any] = {"ceiling_db": ceiling_db, "release_ms": release_ms, "held_db": held_db}
+    gains = limiter_gains(audio, **how, rate_hz=rate_hz, looped=looped)
     if gains is None:
         return np.zeros(audio.shape[1], np.float32)
     return np.asarray(-20.0 * np.log10(np.maximum(gains, 1e-6)), np.float32)

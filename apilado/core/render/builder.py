@@ -145,7 +145,9 @@ class Builder:
             moved, hits = self.moves.of(f"duckers/{each.id}/shape"), stack.hits_of(each)
             given = {"shape": moved.still(each.shape), "hits": hits, "clock": self.clock}
             key, remembers = self.key(each.trigger, hits), partial(self.memories.duck, each.shape)
-            return moving(steps.duck_reduction, key, moved=moved, remembers=remembers, **given)
+            return moving(
+                steps.duck_reduction, key, moved=moved, remembers=remembers, where=f"duckers/{each.id}", **given
+            )
 
         return self.in_forms(made)
 
@@ -220,7 +222,8 @@ class Builder:
             if not step.on:
                 return off
             given: dict[str, Any] = {"treatment": moved.still(step), "clock": self.clock}
-            return moving(function, sound, moved=moved, remembers=partial(self.memories.treatment, step), **given)
+            remembers = partial(self.memories.treatment, step)
+            return moving(function, sound, moved=moved, remembers=remembers, where=address, **given)
 
         forms = [cast(Treatment, find(form, address)) for form in self.forms.stacks]
         nothing = stage(steps.no_reduction)
@@ -375,7 +378,8 @@ class Builder:
             if not limiter.on:
                 return off
             given = {"limiter": moved.still(limiter), "clock": self.clock}
-            return moving(function, scaled, moved=moved, remembers=partial(self.memories.limiter, limiter), **given)
+            remembers = partial(self.memories.limiter, limiter)
+            return moving(function, scaled, moved=moved, remembers=remembers, where=address, **given)
 
         if not self.anywhere(in_(address, "on")):
             return scaled

@@ -61,6 +61,10 @@ class Engine:
         self.pool.shutdown()
         self._behind.shutdown()
 
+    def at_hand(self, stage: Stage) -> Any | None:
+        """The result of a stage, if it has been computed and kept."""
+        return self.cache.get(stage.key)
+
     def holds(self, stage: Stage) -> bool:
         """Whether the result of a stage is at hand."""
         return self.cache.get(stage.key) is not None

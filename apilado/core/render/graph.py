@@ -52,6 +52,12 @@ class Graph:
         return self.drums["kick"]
 
 
+def reductions_in(graph: Graph) -> dict[str, Stage]:
+    """The stage of every gain reduction in dB, by the address of the part that makes it."""
+    found = {address: each.reduction for address, each in graph.passed.items() if each.reduction is not None}
+    return {**found, **{f"duckers/{name}": each for name, each in graph.reductions.items()}}
+
+
 def dearest_layer(graph: Graph, spent: dict[bytes, float]) -> tuple[str, float] | None:
     """(id of the layer that most of a render's time went into, its share of that time), or None if none did.
 

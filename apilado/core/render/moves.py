@@ -48,10 +48,12 @@ def moving(
     *inputs: Stage,
     moved: Moved,
     remembers: Callable[[], Memory] | None = None,
+    where: str = "",
     **parameters: Any,
 ) -> Stage:
     """The stage of a function that takes curves behind its inputs, and the names of what they move."""
-    return stage(function, *inputs, *moved.curves, names=moved.names, remembers=remembers, **parameters)
+    named: dict[str, Any] = {"names": moved.names, "remembers": remembers, "where": where}
+    return stage(function, *inputs, *moved.curves, **named, **parameters)
 
 
 class Moves:

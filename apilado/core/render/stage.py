@@ -49,6 +49,8 @@ class Stage:
     """Whether its result is worth keeping; what is only on the way to another one is made again where it is wanted."""
     remembers: Callable[[], Memory] | None = None
     """Reckons what it needs to know around a moment; None: that moment alone."""
+    where: str = ""
+    """The address of the part whose gain reduction it goes by, if it does."""
 
     @property
     def name(self) -> str:
@@ -126,6 +128,7 @@ def stage(
     context: dict[str, Any] | None = None,
     kept: bool = True,
     remembers: Callable[[], Memory] | None = None,
+    where: str = "",
     **parameters: Any,
 ) -> Stage:
     """The stage that calls `function(*results of inputs, **parameters, **context)`.
@@ -139,4 +142,4 @@ def stage(
         digest.update(f"|{name}={canonical(parameters[name])}".encode())
     for source in inputs:
         digest.update(source.key)
-    return Stage(digest.digest(), function, inputs, parameters, context or {}, kept, remembers)
+    return Stage(digest.digest(), function, inputs, parameters, context or {}, kept, remembers, where)

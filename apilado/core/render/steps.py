@@ -306,7 +306,7 @@ def scale(audio: Audio, *levels: Curve, level_db: float) -> Audio:
 def limit(audio: Audio, *curves: Curve, limiter: Limiter, names: tuple[str, ...] = (), clock: Clock) -> Audio:
     """The peak limiter."""
     driven = driven_by(limiter, names, curves)
-    given: dict[str, Any] = {"ceiling_db": driven.ceiling_db, "release_ms": driven.release_ms}
+    given: dict[str, Any] = {"ceiling_db": driven.ceiling_db, "release_ms": driven.release_ms, "held_db": clock.held_db}
     return limited(audio, **given, rate_hz=clock.rate_hz, looped=clock.looped)
 
 
@@ -315,7 +315,7 @@ def limit_reduction(
 ) -> NDArray[np.float32]:
     """The peak limiter's gain reduction in dB, frame by frame."""
     driven = driven_by(limiter, names, curves)
-    given: dict[str, Any] = {"ceiling_db": driven.ceiling_db, "release_ms": driven.release_ms}
+    given: dict[str, Any] = {"ceiling_db": driven.ceiling_db, "release_ms": driven.release_ms, "held_db": clock.held_db}
     return limiter_reduction(audio, **given, rate_hz=clock.rate_hz, looped=clock.looped)
 
 

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -64,6 +64,7 @@ def stretch_of(
     there: Callable[[Stage], bool] = lambda stage: False,
     *,
     most: float = math.inf,
+    held: Callable[[str, int], float] = lambda where, frame: 0.0,
 ) -> list[Stage]:
     """The stages that render a stretch of what stages of a loop render.
 
@@ -72,16 +73,20 @@ def stretch_of(
         begins: frame of the endless repetition, counted from a start of the loop; so many `frames` from there.
         there: says of a stage of the loop whether its result is at hand.
         most: how much of the loop any stage may have to run over, as a share of it.
+        held: the gain reduction in dB of the part at an address at a frame, as it was in the last loop: what follows
+            a level for longer than a stretch looks back begins with it.
 
     Raises:
         NotAtOnce: a part of it can only be made as a whole, or more of the loop would have to run than `most`.
     """
-    return _Stretcher(clock, there, most).of(targets, (begins, begins + frames))
+    return _Stretcher(clock, there, most, held).of(targets, (begins, begins + frames))
 
 
 class _Stretcher:
-    def __init__(self, clock: Clock, there: Callable[[Stage], bool], most: float) -> None:
-        self.clock, self.there, self.most = clock, there, most
+    def __init__(
+        self, clock: Clock, there: Callable[[Stage], bool], most: float, held: Callable[[str, int], float]
+    ) -> None:
+        self.clock, self.there, self.most, self.held = clock, there, most, held
         self.order: list[Stage] = []
         """What has to run, each behind its inputs."""
         self.windows: dict[bytes, Window] = {}
@@ -155,6 +160,8 @@ class _Stretcher:
         first, last = self.windows[each.key]
         run = first - before, last + behind
         clock = self.clock.stretch(run[0], run[1] - run[0])
+        if each.where and each.memory.levels_s > LONGEST_LEVEL_S:
+            clock = replace(clock, held_db=self.held(each.where, run[0]))
         parameters = dict(each.parameters)
         if "clock" in parameters:
             parameters["clock"] = clock

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import Annotated, ClassVar, Literal, Self
+from typing import Annotated, Any, ClassVar, Literal, Self
 
 import numpy as np
 from numpy.typing import NDArray
@@ -79,7 +79,8 @@ class KeyedDuck(DuckShape):
 
     def reduction(self, key: Audio, starts: tuple[int, ...], clock: Clock) -> NDArray[np.float32]:
         heard = self.heard_key(key, clock)
-        reduction = whole_reduction(heard, self.detector(), rate_hz=clock.rate_hz, looped=clock.looped)
+        given: dict[str, Any] = {"rate_hz": clock.rate_hz, "looped": clock.looped, "held_db": clock.held_db}
+        reduction = whole_reduction(heard, self.detector(), **given)
         ahead = clock.samples_in_ms(self.lookahead_ms)
         if clock.looped:
             return np.roll(reduction, -ahead)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, ClassVar, Literal, Self
+from typing import Annotated, Any, ClassVar, Literal, Self
 
 import numpy as np
 from numpy.typing import NDArray
@@ -84,7 +84,8 @@ class Compressor(Treatment):
         return blended(audio, wet, blend=self.blend, output_db=self.makeup_db)
 
     def reduction(self, audio: Audio, clock: Clock) -> NDArray[np.float32]:
-        return whole_reduction(audio, self.detector(clock.tempo_bpm), rate_hz=clock.rate_hz, looped=clock.looped)
+        given: dict[str, Any] = {"rate_hz": clock.rate_hz, "looped": clock.looped, "held_db": clock.held_db}
+        return whole_reduction(audio, self.detector(clock.tempo_bpm), **given)
 
     def sketch(self) -> Sketch:
         taken = static_reduction(level_inputs(), least(self.threshold_db), least(self.ratio), self.knee_db)

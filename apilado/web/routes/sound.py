@@ -67,7 +67,7 @@ def loop(
     head = workspace.stacks.head(stack_id)
     token = workspace.newest("overdo" if overdo else "loop", stack_id, client[:80])
     stack = overdone(head.stack, overdo[:200]) if overdo else head.stack
-    return sound_of(workspace, head.id, stack, token, heard)
+    return sound_of(workspace, head.id, stack, token, heard, None if overdo else stack_id)
 
 
 def slow_in_words(stack: Stack, graph: Graph, token: Token, seconds: float) -> str:
@@ -80,11 +80,19 @@ def slow_in_words(stack: Stack, graph: Graph, token: Token, seconds: float) -> s
     return f"rendered in {seconds:.0f} s{most}"
 
 
-def sound_of(workspace: Workspace, revision: int, stack: Stack, token: Token, heard: Audition) -> Response:
-    """The loop of a stack as a listener hears it, as an answer."""
+def sound_of(
+    workspace: Workspace, revision: int, stack: Stack, token: Token, heard: Audition, kept_for: int | None = None
+) -> Response:
+    """The loop of a stack as a listener hears it, as an answer.
+
+    Args:
+        kept_for: the number of the stack whose own loop it is: stretches go on from it.
+    """
     clock = clock_of(stack, looped=True)
     graph, begun = build(stack, clock, workspace.load, heard), perf_counter()
     audio = workspace.engine.run([graph.output], token)[0]
+    if kept_for is not None:
+        workspace.heard[kept_for] = graph
     headers = {
         "X-Revision": str(revision),
         "X-Frames": str(clock.frames),
@@ -115,7 +123,7 @@ def stretch_part(
     """A stretch of the stack from the playhead on as a part of an answer; None where the loop is to be waited for."""
     begun, token = perf_counter(), workspace.newest("stretch", stack_id, client)
     try:
-        found = hear_stretch(workspace, stack, playhead.place, playhead.length, token, heard)
+        found = hear_stretch(workspace, stack_id, stack, playhead.place, playhead.length, token, heard)
     except Overtaken:
         return None
     if found is None:

@@ -16,7 +16,7 @@ let timers = [];
 
 const PARTS = "application/x-apilado-parts";
 const RESTING_MS = 250; // a hand that rests in the middle of a drag wants to hear all of it
-const AGAIN_MS = 600; // where the loop has not come by then, the next stretch is asked for
+const AGAIN_MS = 450; // where the loop has not come by then, the next stretch is asked for
 
 const ORDERS = {
   begin({ url }) {

@@ -151,7 +151,7 @@ export class Player {
 
   heard({ anchor, sounding, kind, edition, time, place, silent }) {
     if (anchor) this.anchor = anchor;
-    if (sounding !== undefined) this.told({ sounding: { revision: sounding, kind, edition, place, at: this.leavesAt(time) } });
+    if (sounding !== undefined) this.told({ sounding: { revision: sounding, kind, edition, place, at: this.leavesAt(time), delay: 1000 * (this.context.outputLatency || this.context.baseLatency) } });
     if (silent && !this.playing) this.context.suspend();
   }
 
