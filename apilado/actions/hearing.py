@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -12,7 +11,7 @@ from apilado.core.dsp.audio import Audio
 from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.render.engine import Token
 from apilado.core.render.graph import build, clock_of, reductions_in
-from apilado.core.render.stretch import MOST_OF_THE_LOOP, NotAtOnce, stretch_of
+from apilado.core.render.stretch import MOST_OF_THE_LOOP, Held, NotAtOnce, stretch_of
 
 STRETCH_S = 0.8
 AHEAD_S = 0.01
@@ -29,14 +28,14 @@ class Heard:
     rate_hz: int
 
 
-def held_in(workspace: Workspace, stack_id: int) -> Callable[[str, int], float]:
-    """Gives the gain reduction of a part at a frame of the last whole loop of a stack; 0 where it is not known."""
+def held_in(workspace: Workspace, stack_id: int) -> Held:
+    """Gives the gain reduction of a part at a frame of the last whole loop of a stack, if it is known."""
     before = workspace.heard.get(stack_id)
     reductions = reductions_in(before) if before is not None else {}
 
-    def held(where: str, frame: int) -> float:
+    def held(where: str, frame: int) -> float | None:
         found = workspace.engine.at_hand(reductions[where]) if where in reductions else None
-        return 0.0 if found is None else float(found[frame % found.shape[-1]])
+        return None if found is None else float(found[frame % found.shape[-1]])
 
     return held
 

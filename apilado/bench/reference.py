@@ -5,7 +5,9 @@ from __future__ import annotations
 from apilado.core.document.equaliser import Bell, HighPass, HighShelf
 from apilado.core.document.kick import Kick
 from apilado.core.document.layer import Layer, Span
+from apilado.core.document.movement import Movement, Target
 from apilado.core.document.path import Equaliser, layer_path
+from apilado.core.document.section import Change, PieceSection
 from apilado.core.document.stack import Bus, Crossover, Limiter, Stack, borders_of
 from apilado.core.dsp.crossovers import cut
 from apilado.core.notes import Note
@@ -54,6 +56,44 @@ def reference_stack(bars: int = 8) -> Stack:
             path=(Equaliser(points=(HighPass(frequency_hz=28.0, slope_db_per_octave=12),)),),
             limiter=Limiter(ceiling_db=-3.0),
         ),
+    )
+
+
+def heavy_stack(bars: int = 4) -> Stack:
+    """Six layers of four tones with 7 copies, drives at 4×, compressors, EQ, movements, a section; 87 bpm, 48 kHz."""
+    tones = tuple(
+        Tone(id=f"tone-{n}", shape=shape, octave=octave, copies=7, spread=0.7, detune_cents=9.0 + n)
+        for n, (shape, octave) in enumerate((("saw", 0), ("square", 0), ("saw", 1), ("triangle", 1)))
+    )
+    borders = (90.0, 220.0, 500.0, 1200.0, 3500.0)
+    layers = tuple(
+        Layer(
+            id=f"layer-{number}",
+            name=f"layer {number}",
+            source=ToneSource(tones=tones, pitch_st=0.01 * number),
+            span=Span(first=number, last=number),
+            path=layer_path(
+                SoftClip(id="clip", drive_db=9.0 + number), Compressor(id="comp"), Equaliser(id="eq", points=EQ)
+            ),
+            level_db=-12.0,
+        )
+        for number in range(len(borders) + 1)
+    )
+    notes = tuple(Note(start_beats=0.5 * n, length_beats=0.45, pitch=29 + (n * 5) % 12) for n in range(32))
+    moved = Target(id="cut", path="layers/layer-3/path/eq/points/cut/frequency_hz", travel=1.0)
+    quieter = Change(id="level", path="layers/layer-5/level_db", value=-15.0)
+    return Stack(
+        name="Heavy",
+        tempo_bpm=87.0,
+        bars=bars,
+        pattern_bars=0 if bars <= 4 else 4,
+        pattern=notes,
+        kick=Kick(hits=tuple(float(beat) for beat in range(4 * bars))),
+        crossovers=tuple(Crossover(id=f"border-{n}", frequency_hz=hertz) for n, hertz in enumerate(borders)),
+        layers=layers,
+        bus=Bus(path=(Compressor(id="glue", ratio=2.0), Equaliser(points=EQ)), limiter=Limiter(ceiling_db=-3.0)),
+        movements=(Movement(id="sweep", begins="bar", length_beats=4.0, targets=(moved,)),),
+        sections=(PieceSection(id="last", name="last bar", first_bar=bars, last_bar=bars, changes=(quieter,)),),
     )
 
 

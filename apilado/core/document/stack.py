@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import cached_property
 from typing import Annotated, ClassVar, Literal
 
 from pydantic import Field, field_validator, model_validator
@@ -179,9 +180,13 @@ class Stack(Model):
 
     def played(self, notes: tuple[Note, ...] | None = None) -> tuple[Note, ...]:
         """Notes as they are played over the piece; if none are given the stack's pattern, or what a section plays."""
-        found = self.pattern if notes is None else notes
-        found = again(found, self.pattern_beats, self.beats) if self.pattern_bars else found
-        return sectioned_notes(found, self.sections, self.beats_per_bar) if notes is None else found
+        if notes is None:
+            return self._played
+        return again(notes, self.pattern_beats, self.beats) if self.pattern_bars else notes
+
+    @cached_property
+    def _played(self) -> tuple[Note, ...]:
+        return sectioned_notes(self.played(self.pattern), self.sections, self.beats_per_bar)
 
     def hits(self, drum: str) -> tuple[float, ...]:
         """The beats that the kick, or the trigger of that id, hits on within the piece, in its sections too.

@@ -193,7 +193,9 @@ class Builder:
             moved = swept[bell.id]
             given = {"point": moved.still(bell), "clock": self.clock}
             remembers = partial(self.memories.points, address, (bell,), False)
-            sound = moving(steps.move_point, sound, self.key(bell.trigger), moved=moved, remembers=remembers, **given)
+            opens = partial(self.memories.opening, bell)
+            opened = moving(steps.open_point, self.key(bell.trigger), moved=moved, remembers=opens, **given)
+            sound = moving(steps.move_point, sound, opened, moved=moved, remembers=remembers, **given)
         return sound
 
     def along(self, sound: Stage, owner: str, path: Sequence[AnyStep]) -> Stage:

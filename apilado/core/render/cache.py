@@ -1,9 +1,8 @@
-"""Results of stages, kept in memory up to a limit, the longest unused leaving first."""
+"""Results of stages, kept in memory up to a limit."""
 
 from __future__ import annotations
 
-from collections import OrderedDict
-from dataclasses import fields, is_dataclass
+from dataclasses import dataclass, fields, is_dataclass
 from threading import Lock
 from typing import Any
 
@@ -11,6 +10,8 @@ import numpy as np
 
 DEFAULT_LIMIT_BYTES = 512 * 2**20
 SMALLEST_BYTES = 256
+LEAST_SECONDS = 1e-4
+"""What making anything again costs besides."""
 
 
 def size_in_bytes(result: Any) -> int:
@@ -26,13 +27,29 @@ def size_in_bytes(result: Any) -> int:
     return SMALLEST_BYTES
 
 
+@dataclass
+class _Kept:
+    result: Any
+    size: int
+    worth: float
+    """Seconds that it took for each byte."""
+    rank: float = 0.0
+
+
 class StageCache:
-    """Least recently used, by bytes; safe for threads."""
+    """Results up to a limit in bytes; safe for threads.
+
+    What leaves first is what is quickly made again for the room that it takes, and has not been asked for lately: the
+    rule *GreedyDual-Size* of P. Cao and S. Irani, "Cost-aware WWW proxy caching algorithms", USITS 1997. A result ranks
+    by what it cost for each byte, above the rank of what has left last; being asked for lifts it there again.
+    """
 
     def __init__(self, limit_bytes: int = DEFAULT_LIMIT_BYTES) -> None:
         self.limit_bytes = limit_bytes
-        self._results: OrderedDict[bytes, tuple[Any, int]] = OrderedDict()
+        self._results: dict[bytes, _Kept] = {}
         self._bytes = 0
+        self._level = 0.0
+        """The rank of what has left last."""
         self._lock = Lock()
 
     @property
@@ -43,22 +60,26 @@ class StageCache:
     def get(self, key: bytes) -> Any | None:
         """The result under a key, or None."""
         with self._lock:
-            entry = self._results.get(key)
-            if entry is None:
+            found = self._results.get(key)
+            if found is None:
                 return None
-            self._results.move_to_end(key)
-            return entry[0]
+            found.rank = self._level + found.worth
+            return found.result
 
-    def put(self, key: bytes, result: Any) -> None:
-        """Keeps a result, dropping the longest unused beyond the limit."""
+    def put(self, key: bytes, result: Any, seconds: float = 0.0) -> None:
+        """Keeps a result that took so many seconds to make; lets others go beyond the limit."""
         size = size_in_bytes(result)
         with self._lock:
-            if key in self._results:
-                self._bytes -= self._results.pop(key)[1]
-            self._results[key] = (result, size)
+            known = self._results.pop(key, None)
+            self._bytes -= known.size if known is not None else 0
+            worth = (seconds + LEAST_SECONDS) / size
+            self._results[key] = _Kept(result, size, worth, self._level + worth)
             self._bytes += size
             while self._bytes > self.limit_bytes and len(self._results) > 1:
-                self._bytes -= self._results.popitem(last=False)[1][1]
+                gone = min((each for each in self._results if each != key), key=lambda each: self._results[each].rank)
+                left = self._results.pop(gone)
+                self._level = left.rank
+                self._bytes -= left.size
 
     def clear(self) -> None:
         """Forgets everything."""

@@ -99,7 +99,7 @@ class Engine:
             found = self.cache.get(stage.key)  # finished between the look and the claim
             if found is None:
                 found = self._computed(stage, inputs, token)
-                self.cache.put(stage.key, found)
+                self.cache.put(stage.key, found, token.spent[stage.key])
             return found
         finally:
             with self._lock:

@@ -38,13 +38,14 @@ class Memories:
         return max(reach(each) for each in self._reaches)
 
     def points(self, eq: str, points: tuple[Point, ...], linear_phase: bool) -> Memory:
-        """Of points of the EQ at an address, as slow as what moves them lets them be; and of what opens them."""
-        rings, levels = 0.0, 0.0
-        for point in points:
-            rings += self._furthest(partial(_of_point, eq, point))
-            if isinstance(point, KeyedBell):
-                levels = max(levels, FORGOTTEN * (point.attack_ms + point.release_ms) / 1000.0)
-        return Memory(rings, levels, rings) if linear_phase else Memory(HEARD_OF_A_TAIL * rings, levels)
+        """Of points of the EQ at an address, as slow as what moves them lets them be."""
+        rings = sum(self._furthest(partial(_of_point, eq, point)) for point in points)
+        return Memory(rings, ahead_s=rings) if linear_phase else Memory(HEARD_OF_A_TAIL * rings)
+
+    @staticmethod
+    def opening(bell: KeyedBell) -> Memory:
+        """Of how far a trigger opens a bell: all that it remembers, for a trigger is quickly rendered."""
+        return Memory(FORGOTTEN * (bell.attack_ms + bell.release_ms) / 1000.0)
 
     def split(self, owner: str) -> Memory:
         """Of the band of a layer."""
@@ -79,8 +80,8 @@ class Memories:
 
     @staticmethod
     def duck(shape: DuckShape) -> Memory:
-        """Of a gain reduction."""
-        return Memory(levels_s=shape.memory_ms() / 1000.0, ahead_s=shape.lead_ms() / 1000.0 + EDGE_S)
+        """Of a gain reduction: all that it remembers, for what it follows is quickly rendered."""
+        return Memory(shape.memory_ms() / 1000.0, ahead_s=shape.lead_ms() / 1000.0 + EDGE_S)
 
     @staticmethod
     def limiter(limiter: Limiter) -> Memory:

@@ -79,12 +79,25 @@ def equalise(audio: Audio, *, points: tuple[Point, ...], linear_phase: bool, clo
     return filtered(audio, sections, looped=clock.looped)
 
 
+def open_point(
+    key: Audio, *curves: Curve, point: KeyedBell, names: tuple[str, ...] = (), clock: Clock
+) -> NDArray[np.float32]:
+    """How far its trigger opens a point, 0 to 1, frame by frame."""
+    driven: Any = driven_by(point, names, curves)
+    opened: NDArray[np.float32] = driven.opening(key, rate_hz=clock.rate_hz, looped=clock.looped)
+    return opened
+
+
 def move_point(
-    audio: Audio, key: Audio, *curves: Curve, point: KeyedBell, names: tuple[str, ...] = (), clock: Clock
+    audio: Audio,
+    opened: NDArray[np.float32],
+    *curves: Curve,
+    point: KeyedBell,
+    names: tuple[str, ...] = (),
+    clock: Clock,
 ) -> Audio:
     """A point that its trigger opens."""
     driven: Any = driven_by(point, names, curves)
-    opened = driven.opening(key, rate_hz=clock.rate_hz, looped=clock.looped)
     shape = {"frequency_hz": driven.frequency_hz, "gain_db": driven.gain_db, "q": driven.q}
     return moving_bell(audio, opened, **shape, rate_hz=clock.rate_hz, looped=clock.looped)
 

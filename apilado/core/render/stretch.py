@@ -18,16 +18,20 @@ from numpy.typing import NDArray
 
 from apilado.core.clock import Clock
 from apilado.core.render import steps
-from apilado.core.render.stage import Memory, Stage, stage
+from apilado.core.render.stage import Stage, stage
 
-LONGEST_LEVEL_S = 0.5
-"""So much is rendered before for the sake of a level that is followed; what is followed for longer is nearly there."""
+LONGEST_LEVEL_S, HELD_LEVEL_S = 0.5, 0.2
+"""A level is followed from so much before at most. What remembers it for longer begins, a little before the stretch,
+with the reduction that it had in the last loop: there it is nearly the same."""
 CURVES = (steps.course_of, steps.follow, steps.curve, steps.stepped, steps.join_curves)
 """What makes a curve: over the whole loop."""
 TAKES_WHOLE_CURVES = (steps.play_source,)
 """A note is played from its own start, along curves that have begun before the stretch."""
 MOST_OF_THE_LOOP = 0.7
 """A stretch that needs more of the loop than that is not quicker than the whole."""
+QUICK = (steps.hits_track, steps.duck_reduction, steps.open_point)
+"""What may run over more than that: it is quick all the same."""
+Held = Callable[[str, int], float | None]
 Window = tuple[int, int]
 """(first frame, frame behind the last) of the endless repetition."""
 
@@ -64,7 +68,7 @@ def stretch_of(
     there: Callable[[Stage], bool] = lambda stage: False,
     *,
     most: float = math.inf,
-    held: Callable[[str, int], float] = lambda where, frame: 0.0,
+    held: Held = lambda where, frame: None,
 ) -> list[Stage]:
     """The stages that render a stretch of what stages of a loop render.
 
@@ -73,8 +77,8 @@ def stretch_of(
         begins: frame of the endless repetition, counted from a start of the loop; so many `frames` from there.
         there: says of a stage of the loop whether its result is at hand.
         most: how much of the loop any stage may have to run over, as a share of it.
-        held: the gain reduction in dB of the part at an address at a frame, as it was in the last loop: what follows
-            a level for longer than a stretch looks back begins with it.
+        held: the gain reduction in dB of the part at an address at a frame, as it was in the last loop, if that is
+            known: what follows a level for longer than a stretch looks back begins with it.
 
     Raises:
         NotAtOnce: a part of it can only be made as a whole, or more of the loop would have to run than `most`.
@@ -83,9 +87,7 @@ def stretch_of(
 
 
 class _Stretcher:
-    def __init__(
-        self, clock: Clock, there: Callable[[Stage], bool], most: float, held: Callable[[str, int], float]
-    ) -> None:
+    def __init__(self, clock: Clock, there: Callable[[Stage], bool], most: float, held: Held) -> None:
         self.clock, self.there, self.most, self.held = clock, there, most, held
         self.order: list[Stage] = []
         """What has to run, each behind its inputs."""
@@ -104,7 +106,8 @@ class _Stretcher:
         for each in reversed(self.order):
             before, behind = self.memories[each.key]
             first, last = self.windows[each.key]
-            if last - first + before + behind > self.most * self.clock.loop_frames:
+            long = last - first + before + behind > self.most * self.clock.loop_frames
+            if long and each.function not in QUICK:
                 raise NotAtOnce(f"{each.name} would run over most of the loop")
             for source in each.inputs:
                 self._want(source, (first - before, last + behind))
@@ -135,8 +138,16 @@ class _Stretcher:
             return
         for source in each.inputs:
             self._visit(source)
-        self.memories[each.key] = _frames(each.memory, self.clock.rate_hz)
+        self.memories[each.key] = self._frames(each)
         self.order.append(each)
+
+    def _frames(self, each: Stage) -> tuple[int, int]:
+        """(frames before, frames behind) that a stage runs over besides."""
+        memory, levels = each.memory, min(each.memory.levels_s, LONGEST_LEVEL_S)
+        if memory.levels_s > LONGEST_LEVEL_S and self.held(each.where, 0) is not None:
+            levels = HELD_LEVEL_S
+        before = memory.rings_s + levels
+        return math.ceil(before * self.clock.rate_hz), math.ceil(memory.ahead_s * self.clock.rate_hz)
 
     def _check_whole(self, each: Stage) -> None:
         """
@@ -161,7 +172,7 @@ class _Stretcher:
         run = first - before, last + behind
         clock = self.clock.stretch(run[0], run[1] - run[0])
         if each.where and each.memory.levels_s > LONGEST_LEVEL_S:
-            clock = replace(clock, held_db=self.held(each.where, run[0]))
+            clock = replace(clock, held_db=self.held(each.where, run[0]) or 0.0)
         parameters = dict(each.parameters)
         if "clock" in parameters:
             parameters["clock"] = clock
@@ -188,9 +199,3 @@ class _Stretcher:
         if (begins, ends) == window:
             return self.made[each.key]
         return stage(trimmed, self.made[each.key], first=first - begins, frames=last - first, kept=False)
-
-
-def _frames(memory: Memory, rate_hz: int) -> tuple[int, int]:
-    """(frames before, frames behind) that a stage runs over besides."""
-    before = memory.rings_s + min(memory.levels_s, LONGEST_LEVEL_S)
-    return math.ceil(before * rate_hz), math.ceil(memory.ahead_s * rate_hz)
