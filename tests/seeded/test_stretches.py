@@ -138,16 +138,18 @@ class StretchTest(unittest.TestCase):
             )
             ways = {"from rest": lambda where, frame: None, "held": held_in(before)}
             loop = ENGINE.run([after.placed["mid"]])[0]
-            apart = {}
-            for name, held in ways.items():
-                worst = 0.0
-                for begins in range(20_000, after.clock.frames, 61_000):
+            apart = {name: [] for name in ways}
+            for begins in range(44_000, 70_000, 6_000):
+                there = loop[:, (begins + np.arange(12_000)) % after.clock.frames]
+                for name, held in ways.items():
                     (stretch,) = stretch_of([after.placed["mid"]], after.clock, begins, 12_000, held=held)
-                    there = (begins + np.arange(12_000)) % after.clock.frames
-                    worst = max(worst, float(np.abs(ENGINE.run([stretch])[0] - loop[:, there]).max()))
-                apart[name] = 20.0 * np.log10(max(worst, 1e-9) / float(np.abs(loop).max()))
-            self.assertLess(apart["held"], LONG_DB, step.kind)
-            self.assertLess(apart["held"], apart["from rest"] - 6.0, (step.kind, apart))
+                    off = float(np.abs(ENGINE.run([stretch])[0] - there).max())
+                    if name == "held":
+                        self.assertLess(off, db_to_gain(LONG_DB) * float(np.abs(loop).max()), step.kind)
+                    apart[name].append(off / float(np.abs(there).max()))
+            # Against what is heard just there: an edit of 1 dB changes no reduction by more than that.
+            self.assertLess(max(apart["held"]), 0.13, step.kind)
+            self.assertGreater(max(apart["from rest"]), 0.3, step.kind)
 
     def test_what_comes_from_notes_and_hits_alone_is_there_exactly(self):
         for seed in seeds(12, first=800):
