@@ -2,7 +2,7 @@
 window.heard = [];
 window.marks = [];
 document.addEventListener("pointerup", () => window.marks.push({ released: performance.now() }), true);
-document.addEventListener("apilado:sounding", ({ detail }) => window.marks.push({ sounding: detail.revision, at: detail.at }));
+document.addEventListener("apilado:sounding", ({ detail }) => window.marks.push({ sounding: detail.revision, at: detail.at, kind: detail.kind, place: detail.place }));
 const connect = AudioNode.prototype.connect;
 AudioNode.prototype.connect = function (target, ...rest) {
   const result = connect.call(this, target, ...rest);

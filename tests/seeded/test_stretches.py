@@ -20,24 +20,23 @@ from apilado.demo.stacks import slipway
 from tests.seeded.stacks import Dice, seeded_stack, seeds
 from tests.support import ENGINE, graph_of, rendered
 
-SHORT_DB, LONG_DB, FLOOR_DB = -60.0, -30.0, -120.0
-"""How far a stretch may be off, of the peak: where everything forgets within half a second, and where levels are
-followed for longer."""
+SHORT_DB, HOPPING_DB, LONG_DB, FLOOR_DB = -60.0, -54.0, -30.0, -120.0
+"""How far a stretch may be off, of the peak: where everything forgets within half a second, where a mono border
+that moves is drawn in steps that begin with the stretch, and where levels are followed for longer."""
 
 
-def long_memory(graph):
-    """The names of what goes through something that follows levels for longer than a stretch looks back."""
-    found, seen = set(), {}
+def agreement(graph):
+    """By its name, how near a stretch has to come to the loop, in dB of the peak."""
+    seen = {}
 
-    def remembers(each):
+    def of(each):
         if each.key not in seen:
-            seen[each.key] = each.memory.levels_s > LONGEST_LEVEL_S or any(remembers(one) for one in each.inputs)
+            hopping = each.name == "mono_part" and len(each.inputs) > 1
+            own = LONG_DB if each.memory.levels_s > LONGEST_LEVEL_S else HOPPING_DB if hopping else SHORT_DB
+            seen[each.key] = max([own, *map(of, each.inputs)])
         return seen[each.key]
 
-    for name, each in named(graph).items():
-        if remembers(each):
-            found.add(name)
-    return found
+    return {name: of(each) for name, each in named(graph).items()}
 
 
 def held_in(graph):
@@ -57,11 +56,11 @@ def named(graph):
 
 class StretchTest(unittest.TestCase):
     def test_it_is_what_the_loop_is_there(self):
-        compared = {SHORT_DB: 0, LONG_DB: 0}
+        compared = {SHORT_DB: 0, HOPPING_DB: 0, LONG_DB: 0}
         for seed in seeds(8, first=700):
             stack, load = seeded_stack(seed)
             graph, loop, dice = graph_of(stack, load), rendered(stack, load), Dice(seed)
-            total, slow = graph.clock.frames, long_memory(graph)
+            total, near = graph.clock.frames, agreement(graph)
             for begins in (0, dice.whole(0, total - 1), total - 100, 3 * total + dice.whole(0, total - 1)):
                 frames = dice.whole(200, stack.sample_rate // 2)
                 there = (begins + np.arange(frames)) % total
@@ -70,7 +69,7 @@ class StretchTest(unittest.TestCase):
                 for name, found in zip(wanted, ENGINE.run(stretches), strict=True):
                     apart = float(np.abs(found - loop[name][:, there]).max())
                     # Of its own peak; 32-bit floats end at the floor under what went in.
-                    agrees = LONG_DB if name in slow else SHORT_DB
+                    agrees = near[name]
                     allowed = db_to_gain(agrees) * float(np.abs(loop[name]).max()) + db_to_gain(FLOOR_DB)
                     self.assertLess(apart, allowed, (seed, name, begins, frames, agrees))
                     compared[agrees] += 1
@@ -82,7 +81,7 @@ class StretchTest(unittest.TestCase):
             stack, load = seeded_stack(seed)
             graph, dice = graph_of(stack, load), Dice(seed)
             peak = float(np.abs(rendered(stack, load)["output"]).max())
-            agrees = LONG_DB if "output" in long_memory(graph) else SHORT_DB
+            agrees = agreement(graph)["output"]
             begins = dice.whole(0, graph.clock.frames)
             one, other = ENGINE.run(
                 [stretch_of([graph.output], graph.clock, at, 12000)[0] for at in (begins, begins + 5000)]

@@ -68,7 +68,7 @@ class StageCache:
 
     def put(self, key: bytes, result: Any, seconds: float = 0.0) -> None:
         """Keeps a result that took so many seconds to make; lets others go beyond the limit."""
-        size = size_in_bytes(result)
+        size = max(size_in_bytes(result), SMALLEST_BYTES)
         with self._lock:
             known = self._results.pop(key, None)
             self._bytes -= known.size if known is not None else 0

@@ -21,7 +21,7 @@ from apilado.core.treatments.saturation import Saturation
 from apilado.core.units import db_to_gain
 from tests.seeded.sectioned import drawn_sections
 from tests.seeded.stacks import Dice, seeded_stack, seeds
-from tests.seeded.test_stretches import LONG_DB, SHORT_DB, held_in, long_memory
+from tests.seeded.test_stretches import agreement, held_in
 from tests.support import ENGINE, graph_of, plain_stack, rendered
 
 BARS, BEATS = 4, 4
@@ -264,7 +264,7 @@ class StretchTest(unittest.TestCase):
                 (stretch,) = stretch_of([graph.output], graph.clock, begins, frames, held=held_in(graph))
                 there = (begins + np.arange(frames)) % total
                 apart = float(np.abs(ENGINE.run([stretch])[0] - loop["output"][:, there]).max())
-                agrees = LONG_DB if "output" in long_memory(graph) else SHORT_DB
+                agrees = agreement(graph)["output"]
                 allowed = db_to_gain(agrees) * float(np.abs(loop["output"]).max()) + 1e-6
                 self.assertLess(apart, allowed, (seed, begins, frames, [s.changes for s in stack.sections]))
                 compared += 1

@@ -96,10 +96,10 @@ export const SECTION_KINDS = {
     },
     press: (taken, bench) => bench.sections.choose(taken.id),
     pull: (taken, event, bench) => {
-      const bar = barAt(event, bench);
-      if (taken.part === "first") return pulledTo(taken, Math.min(bar, taken.from.last), taken.from.last);
-      if (taken.part === "last") return pulledTo(taken, taken.from.first, Math.max(bar, taken.from.first));
-      const by = bar - taken.grabbed - taken.from.first;
+      const line = Math.round(bench.panels.beatAt(event) / bench.info.beatsPerBar); // an end goes to the nearest bar line
+      if (taken.part === "first") return pulledTo(taken, Math.min(line + 1, taken.from.last), taken.from.last);
+      if (taken.part === "last") return pulledTo(taken, taken.from.first, Math.max(line, taken.from.first));
+      const by = barAt(event, bench) - taken.grabbed - taken.from.first;
       return pulledTo(taken, taken.from.first + by, taken.from.last + by);
     },
     step: (taken, key, large, bench) => {
@@ -124,17 +124,20 @@ export const SECTION_KINDS = {
       mark(bench, Math.min(taken.from, taken.to), Math.max(taken.from, taken.to));
       return () => null;
     },
-    press: (taken, bench) => bench.seek((taken.from - 1) * bench.info.beatsPerBar),
+    press: (taken, bench) => (taken.hear ? heard(taken, bench) : bench.seek((taken.from - 1) * bench.info.beatsPerBar)),
     drop: (taken, event, bench) => {
-      const { beatsPerBar } = bench.info;
-      const [first, last] = [Math.min(taken.from, taken.to), Math.max(taken.from, taken.to)];
       mark(bench);
-      if (taken.hear) bench.sections.hear([(first - 1) * beatsPerBar, last * beatsPerBar]);
+      if (taken.hear) heard(taken, bench);
       else bench.sections.make(taken.from, taken.to);
     },
     step: () => null,
   },
 };
+
+function heard({ from, to }, bench) {
+  const { beatsPerBar } = bench.info;
+  bench.sections.hear([(Math.min(from, to) - 1) * beatsPerBar, Math.max(from, to) * beatsPerBar]);
+}
 
 function barAt(event, bench) {
   const bars = Math.round(bench.info.beats / bench.info.beatsPerBar);

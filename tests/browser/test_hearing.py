@@ -1,0 +1,137 @@
+"""An edit in play: first a stretch of it is heard, then the whole loop."""
+
+import numpy as np
+from scipy.signal import butter, sosfiltfilt
+
+from tests.browser.page import BrowserCase
+from tests.browser.test_listening import FADE, RATE, agrees, places_of
+
+LONG_DB = -30.0
+HIGH_HZ = 16000.0
+
+
+def highest(audio):
+    """The peak over 16 kHz: where a click is and a bass is not."""
+    sections = butter(8, HIGH_HZ, "highpass", fs=RATE, output="sos")
+    return float(np.abs(sosfiltfilt(sections, audio.astype(np.float64), axis=1)).max())
+
+
+class HearingTest(BrowserCase):
+    def setUp(self):
+        for name in self.stacks:
+            self.addCleanup(self.undo_all, name)
+
+    def sounded(self, page, revision, kind):
+        """Waits until the audio thread has taken a stretch, or the loop, of a revision."""
+        self.until(
+            page,
+            "([r, kind]) => marks.some((mark) => mark.sounding === r && mark.kind === kind)",
+            [revision, kind],
+        )
+
+    def test_first_a_stretch_then_the_loop_and_no_click_at_either(self):
+        page = self.bench("Slipway")
+        self.play(page)
+        name = "Slipway"
+        for path, value in (
+            ("layers/high/mute", True),
+            ("layers/mid/level_db", -14.0),
+            ("layers/mid/path/clip/drive_db", 12.0),
+        ):
+            self.settled(page)
+            before = self.loop(name)
+            page.evaluate("takeHeard()")
+            page.evaluate("marks.length = 0")
+            self.listen(page, 16384)
+            self.post_edit(page, path, value)
+            self.until(page, "marks.some((mark) => mark.kind === 'stretch')")
+            self.settled(page)
+            revision = self.server.plan(self.stacks[name])["revision"]
+            self.sounded(page, revision, "stretch")
+            self.sounded(page, revision, "loop")
+            self.listen(page, 16384)
+            heard, after = self.heard(page), self.loop(name)
+            order = page.evaluate("marks.filter((mark) => mark.sounding).map((mark) => mark.kind)")
+            self.assertEqual(order, ["stretch", "loop"], path)
+            starts = places_of(heard[0, :8192], before[0])
+            start = max(starts, key=lambda at: np.count_nonzero(agrees(heard, before, at) | agrees(heard, after, at)))
+            old, new = agrees(heard, before, start), agrees(heard, after, start)
+            self.assertTrue(np.all(old[:8192]) and np.all(new[-8192:]), path)
+            # From the end of the first fade on it is the new loop: nearly, and then exactly.
+            left = int(np.argmin(old)) if not np.all(old) else 0
+            index = (start + np.arange(heard.shape[1])) % after.shape[1]
+            off = np.max(np.abs(heard - after[:, index]), axis=0)[left + FADE :]
+            self.assertLess(float(off.max()), 10.0 ** (LONG_DB / 20.0) * float(np.abs(after).max()), path)
+            most = max(float(np.abs(np.diff(loop, axis=1)).max()) for loop in (before, after))
+            self.assertLessEqual(float(np.abs(np.diff(heard, axis=1)).max()), 1.02 * most + 1e-6, path)
+            self.assertLess(
+                highest(heard), 1.5 * max(highest(np.tile(loop, 2)) for loop in (before, after)) + 1e-5, path
+            )
+        self.assertEqual(self.complaints, [])
+
+    def post_edit(self, page, path, value):
+        """Sets a value as a control of the page does."""
+        page.click("#layers .row-name >> text=mid")
+        self.unfold(page, "layers/mid/path/clip")
+        if isinstance(value, bool):
+            page.click(f"#layers [data-path='{path}']")
+            return
+        field = page.locator(f"input[type=number][data-path='{path}']").first
+        field.fill(str(value))
+        field.press("Enter")
+
+    def test_a_drag_asks_for_stretches_alone_and_for_the_loop_when_the_hand_has_let_go(self):
+        page = self.bench("Slipway")
+        self.play(page)
+        page.click("#layers .row-name >> text=mid")
+        page.wait_for_selector("#profile .eq-point")
+        self.settled(page)
+        asked = []
+        page.on("request", lambda request: asked.append(request.url))
+        box = page.locator("#profile .eq-point .grip-area").first.bounding_box()
+        x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+        page.mouse.move(x, y)
+        page.mouse.down()
+        for step in range(1, 9):
+            page.mouse.move(x - 3 * step, y)
+            page.wait_for_timeout(60)
+        edits = sum("/edits" in url for url in asked)
+        self.assertGreater(edits, 2)
+        self.assertEqual(sum("/loop" in url for url in asked), 0)
+        self.until(page, "marks.some((mark) => mark.kind === 'stretch')")
+        page.mouse.up()
+        self.settled(page)
+        self.assertGreaterEqual(sum("/loop" in url for url in asked), 1)
+
+    def test_a_loop_that_is_long_in_coming_is_bridged_by_further_stretches(self):
+        page = self.bench("Slipway")
+        self.play(page)
+        self.settled(page)
+        held = []
+
+        def late(route):
+            held.append(route)
+
+        page.context.route("**/loop?**", late)
+        page.evaluate("takeHeard()")
+        page.evaluate("marks.length = 0")
+        page.click("#layers [data-path='layers/high/mute']")
+        self.until(page, "marks.filter((mark) => mark.kind === 'stretch').length >= 3")
+        self.listen(page, RATE)
+        heard, after = self.heard(page)[:, -RATE // 2 :], self.loop("Slipway")
+        peak = float(np.abs(after).max())
+        near = [
+            np.max(np.abs(heard - after[:, (start + np.arange(heard.shape[1])) % after.shape[1]]))
+            for start in places_of(heard[0], after[0])
+        ]
+        self.assertLess(float(min(near)), 10.0 ** (LONG_DB / 20.0) * peak)
+        for route in held:
+            route.continue_()
+        self.until(page, "marks.some((mark) => mark.kind === 'loop')")
+        self.settled(page)
+
+
+if __name__ == "__main__":
+    import unittest
+
+    unittest.main()
