@@ -16,6 +16,7 @@ import numpy as np
 import scipy
 
 from apilado import __version__
+from apilado.bench.hearing import BARS, figures
 from apilado.bench.reference import reference_stack, section_counts
 from apilado.core.clock import Clock
 from apilado.core.document.editing import Edit
@@ -180,5 +181,14 @@ def run(out: TextIO) -> int:
 
     measuring = median_seconds(rendered, lambda e: sound(measure(stack, no_assets, e)))
     ratio("all measurements and soundings", measuring / cold["all threads"], GOALS["measuring"])
+    say("Hearing an edit on a heavy stack of six layers, all threads: its stretch, and the loop behind it")
+    for found in map(figures, BARS):
+        per_second = 1000.0 * found.cold_s / found.loop_s
+        say(
+            f"  {found.bars} bars, {found.loop_s:.0f} s: cold {found.cold_s:.1f} s ({per_second:.0f} ms a second), "
+            f"measuring {found.measuring_s:.1f} s, peak {found.peak_mib:.0f} MiB"
+        )
+        for kind, seconds in found.stretches_s.items():
+            say(f"    {kind:<14} {1000 * seconds:6.0f} ms, loop {1000 * found.loops_s[kind]:6.0f} ms")
     say(f"Peak memory of a process that renders 16 bars: {peak_mib(16):.0f} MiB, the cache of 512 MiB included")
     return 0

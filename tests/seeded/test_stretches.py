@@ -9,14 +9,25 @@ from apilado.core.document.addresses import replaced
 from apilado.core.document.edits import apply
 from apilado.core.document.edits_values import SetValue
 from apilado.core.document.movement import Movement, Target
+from apilado.core.document.stack import Stack
 from apilado.core.dsp.curves import Curve
-from apilado.core.render.graph import reductions_in
-from apilado.core.render.stretch import LONGEST_LEVEL_S, NotAtOnce, cut_out, stretch_of
+from apilado.core.render.graph import clock_of, reductions_in
+from apilado.core.render.stretch import (
+    CURVES,
+    LONGEST_LEVEL_S,
+    NotAtOnce,
+    _made_anywhere,
+    _Stretcher,
+    cut_out,
+    stretch_of,
+)
 from apilado.core.shapes.follow_course import FollowCourse
 from apilado.core.treatments.compressor import Compressor
 from apilado.core.treatments.limiter import PeakLimiter
 from apilado.core.units import db_to_gain
 from apilado.demo.stacks import slipway
+from tests.seeded.moving import drawn_movements
+from tests.seeded.sectioned import drawn_sections, values_to_change
 from tests.seeded.stacks import Dice, seeded_stack, seeds
 from tests.support import ENGINE, graph_of, rendered
 
@@ -174,6 +185,35 @@ class StretchTest(unittest.TestCase):
         self.assertEqual(cut.places(0, 1200), [-1040, -540, -40, 460])
         self.assertEqual(list(cut.around()[:3]), [40, 41, 42])
         self.assertEqual(cut.whole, clock)
+
+    def test_a_curve_that_is_made_for_a_stretch_is_that_of_the_loop(self):
+        compared = 0
+        for seed in seeds(16, first=840):
+            stack, load = seeded_stack(seed)
+            dice = Dice(seed)
+            stack = Stack.model_validate({**stack.model_dump(), "movements": drawn_movements(dice, stack)})
+            stack = drawn_sections(dice, stack, values=[each for each in values_to_change(stack) if each[1].moves])
+            graph, total = graph_of(stack, load), clock_of(stack, looped=True).loop_frames
+            found, waiting = {}, list(graph.layers.values())
+            while waiting:
+                each = waiting.pop()
+                waiting += each.inputs
+                if each.function in CURVES and _made_anywhere(each):
+                    found[each.key] = each
+            for each in found.values():
+                for begins in (0, total - 3000, dice.whole(0, total - 1)):
+                    clock = graph.clock.stretch(begins, dice.whole(3000, 12_000))
+                    made = _Stretcher(graph.clock, lambda one: False, 9.0, lambda where, frame: None)._curve(
+                        each, clock
+                    )
+                    whole, stretch = ENGINE.run([each, made])
+                    wanted = whole.stretch(begins, clock.frames).per_frame()
+                    scale = max(1.0, float(np.abs(wanted).max()))
+                    np.testing.assert_allclose(stretch.per_frame() / scale, wanted / scale, atol=2e-2)
+                    near = np.abs(stretch.per_frame() - wanted) / scale < 1e-6
+                    self.assertGreater(float(np.mean(near)), 0.8, (seed, each.name))
+                    compared += 1
+        self.assertGreater(compared, 60)
 
     def test_a_curve_is_cut_as_it_goes_round(self):
         curve = Curve(np.array([0, 100, 300, 500]), np.array([0.0, 1.0, 0.5, 0.0]))

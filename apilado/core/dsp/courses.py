@@ -11,7 +11,7 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from apilado.core.dsp.curves import KNOT_FRAMES, Curve, knots
+from apilado.core.dsp.curves import KNOT_FRAMES, Curve, knots, knots_within
 from apilado.core.dsp.lead_in import wrapped_curve
 
 RESTART_MS = 4.0
@@ -81,6 +81,7 @@ def course(
     frames: int,
     rate_hz: int,
     looped: bool,
+    window: tuple[int, int] | None = None,
 ) -> Curve:
     """The value over a render of something that runs through breakpoints from each start on.
 
@@ -88,14 +89,18 @@ def course(
         starts: frames at which it begins, ascending; where there is none it rests at its first point.
         factors: by what it is multiplied from each start on.
         repeats: begins again at its end; else it stops there and holds its last value.
+        window: of a loop, (first frame of its endless repetition, frames) to which it is confined.
     """
     if not starts:
-        return Curve(np.array([0, frames]), np.full(2, points[0, 1]))
+        return Curve(np.array([0, frames if window is None else window[1]]), np.full(2, points[0, 1]))
     ramp = max(1, round(RESTART_MS * rate_hz / 1000.0))
     shaped = without_jumps(points, ramp / length_frames, repeats=repeats)
     begins, scale = np.asarray(starts, np.int64), np.asarray(factors)
     corners = _corners(shaped[:, 0], begins, length_frames, frames=frames, repeats=repeats, looped=looped)
-    at = knots(frames, begins, begins + ramp, corners)
+    if window is None:
+        at = knots(frames, begins, begins + ramp, corners)
+    else:
+        places, at = knots_within(window, frames, begins, begins + ramp, corners)
     # Each start, and the one before it: round the loop, or, in a single pass, none.
     order = np.searchsorted(begins, at, side="right") - 1
     now = _since(shaped, at, begins, scale, order, length_frames, repeats=repeats, frames=frames, looped=looped)
@@ -106,6 +111,8 @@ def course(
     if not looped:
         before, share = np.where(first, now, before), np.where(first, 1.0, share)
     values = before + (now - before) * share
+    if window is not None:
+        return Curve(places, values)
     if looped:
         values[-1] = values[0]
     return Curve(at, values)

@@ -106,3 +106,28 @@ def knots(frames: int, *others: NDArray[np.int64]) -> NDArray[np.int64]:
     grid = np.arange(0, frames, KNOT_FRAMES, dtype=np.int64)
     found = np.unique(np.concatenate([grid, [frames], *others]))
     return found[(found >= 0) & (found <= frames)]
+
+
+def knots_within(
+    window: tuple[int, int], loop: int, *others: NDArray[np.int64]
+) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """(frames of the knots of a stretch, counted from its first; the same as frames of the loop).
+
+    Those that a curve of the whole loop has there, and the ends of the stretch.
+
+    Args:
+        window: (first frame of the endless repetition, frames).
+        others: knots within the loop besides the grid's.
+    """
+    begins, count = window
+    found = [np.array([0, count], np.int64)]
+    corners = np.unique(np.concatenate([np.zeros(0, np.int64), *others])) % loop
+    for round_ in range(begins // loop, (begins + count) // loop + 1):
+        offset = round_ * loop - begins
+        first = max(0, -(offset // KNOT_FRAMES) * KNOT_FRAMES - KNOT_FRAMES)
+        last = min(loop, count - offset + 1)
+        grid = np.arange(first - first % KNOT_FRAMES, max(last, 0), KNOT_FRAMES, dtype=np.int64)
+        found += [grid + offset, corners + offset]
+    at = np.unique(np.concatenate(found))
+    at = at[(at >= 0) & (at <= count)]
+    return at, (at + begins) % loop

@@ -91,7 +91,8 @@ def joined_curves(curves: Sequence[Curve], plan: FramePlan, *, octaves: bool, cl
     for first, last, number in spans(plan, clock, 1):
         inside = (at >= first) & (at < last)
         out[inside] = columns[number][inside]
-    out[-1] = columns[plan[0][1] if clock.looped else plan[-1][1]][-1]
+    if clock.begins is None:
+        out[-1] = columns[plan[0][1] if clock.looped else plan[-1][1]][-1]
     for frame, before, after in meet:
         inside = (at >= frame - ramp) & (at < frame)
         share = (at[inside] - (frame - ramp)) / ramp

@@ -133,9 +133,10 @@ def course_of(
         factors,
         length_frames=length_frames,
         repeats=repeats,
-        frames=clock.frames,
+        frames=clock.loop_frames if clock.begins is not None else clock.frames,
         rate_hz=clock.rate_hz,
-        looped=clock.looped,
+        looped=clock.comes_round,
+        window=None if clock.begins is None else (clock.begins, clock.frames),
     )
     return courses.smoothed(found, smooth_frames, looped=clock.looped)
 

@@ -3,7 +3,7 @@
 It is made of the stages of the whole loop. What of them has been rendered is cut out; every other one runs over the
 stretch, from as much earlier as it remembers and until as much later as it looks ahead, which is thrown away. So an
 edit is heard after a second and what the stages behind it remember has been rendered, however long the piece is. What
-follows from notes, hits and curves alone is there exactly; curves themselves are made for the whole loop.
+follows from notes, hits and curves alone is there exactly.
 """
 
 from __future__ import annotations
@@ -84,6 +84,12 @@ def stretch_of(
         NotAtOnce: a part of it can only be made as a whole, or more of the loop would have to run than `most`.
     """
     return _Stretcher(clock, there, most, held).of(targets, (begins, begins + frames))
+
+
+def _made_anywhere(each: Stage) -> bool:
+    """Whether a curve can be made for a stretch alone: it neither follows a sound nor looks back."""
+    alone = each.function is not steps.follow and not each.parameters.get("smooth_frames")
+    return alone and all(_made_anywhere(source) for source in each.inputs)
 
 
 class _Stretcher:
@@ -187,8 +193,18 @@ class _Stretcher:
 
     def _input(self, each: Stage, window: Window, clock: Clock, *, whole: bool) -> Stage:
         if each.function in CURVES:
-            return each if whole else stage(steps.cut_curve, each, clock=clock, kept=False)
+            return each if whole else self._curve(each, clock)
         return self._piece(each, window) if self.timed(each) else each
+
+    def _curve(self, each: Stage, clock: Clock) -> Stage:
+        """What a curve does in a stretch: cut out of the loop's where that is there or has to be, else made for it."""
+        if self.known(each) or not _made_anywhere(each):
+            return stage(steps.cut_curve, each, clock=clock, kept=False)
+        inputs = [self._curve(source, clock) for source in each.inputs]
+        parameters = dict(each.parameters)
+        if "clock" in parameters:
+            parameters["clock"] = clock
+        return stage(each.function, *inputs, context=dict(each.context), kept=False, **parameters)
 
     def _piece(self, each: Stage, window: Window) -> Stage:
         """Some frames of a stage: cut out of the loop, or out of what runs of it."""

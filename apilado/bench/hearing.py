@@ -1,0 +1,116 @@
+"""How soon an edit is heard: the stretch and the loop behind it, on a heavy stack that grows from 4 to 64 bars."""
+
+from __future__ import annotations
+
+import json
+import resource
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import partial
+
+from apilado.bench.reference import heavy_stack
+from apilado.core.document.editing import Edit
+from apilado.core.document.edits import apply
+from apilado.core.document.edits_borders import MoveCrossover
+from apilado.core.document.edits_pattern import ReplaceNote
+from apilado.core.document.edits_values import SetValue
+from apilado.core.document.stack import Stack
+from apilado.core.dsp.audio import Audio
+from apilado.core.render.engine import Engine, Token
+from apilado.core.render.graph import build, clock_of
+from apilado.core.render.stretch import stretch_of
+from apilado.core.soundings.measures import measure
+from apilado.core.soundings.registry import sound
+from apilado.errors import NotFound
+
+BARS = (4, 16, 64)
+STRETCH_S = 0.8
+ROUNDS = 3
+
+
+def edits_of(stack: Stack, number: int) -> dict[str, Edit]:
+    """One edit of each kind; another one for each number."""
+    note = stack.pattern[3]
+    lower = note.model_copy(update={"pitch": note.pitch + number + 1})
+    middle = "layers/layer-2"
+    return {
+        "EQ": SetValue(path=f"{middle}/path/eq/points/cut/gain_db", value=-5.0 - 0.1 * number),
+        "level": SetValue(path=f"{middle}/level_db", value=-12.0 - 0.1 * number),
+        "crossover": MoveCrossover(crossover="border-1", frequency_hz=225.0 + number),
+        "drive": SetValue(path=f"{middle}/path/clip/drive_db", value=12.0 + 0.1 * number),
+        "movement": SetValue(path="movements/sweep/length_beats", value=3.0 + 0.1 * number),
+        "a moved note": ReplaceNote(was=note, now=lower),
+    }
+
+
+@dataclass(frozen=True)
+class Figures:
+    """Of a heavy stack of so many bars, in seconds."""
+
+    bars: int
+    loop_s: float
+    cold_s: float
+    measuring_s: float
+    stretches_s: dict[str, float]
+    loops_s: dict[str, float]
+    peak_mib: float
+
+
+def figures(bars: int) -> Figures:
+    """Measured in a process of its own."""
+    command = [sys.executable, "-c", f"from apilado.bench.hearing import tell; tell({bars})"]
+    found = json.loads(subprocess.run(command, check=True, capture_output=True, text=True).stdout)
+    return Figures(**found)
+
+
+def no_assets(sha256: str, rate_hz: int) -> Audio:
+    """The heavy stack needs no files."""
+    raise NotFound(f"there is no asset {sha256[:12]}…")
+
+
+def tell(bars: int) -> None:
+    """Measures and prints the figures of a heavy stack as JSON."""
+    stack, engine = heavy_stack(bars), Engine()
+    warm = heavy_stack(1)
+    for each in (warm, *[apply(warm, edit) for edit in edits_of(warm, 0).values()]):
+        _loop(Engine(), each)
+    clock = clock_of(stack, looped=True)
+    cold = _seconds(partial(_loop, engine, stack))
+    measuring = _seconds(lambda: sound(measure(stack, no_assets, engine)))
+    stretches: dict[str, list[float]] = {}
+    loops: dict[str, float] = {}
+    for number in range(ROUNDS):
+        for kind, edit in edits_of(stack, number).items():
+            changed = apply(stack, edit)
+            begins = (number * 100_000) % clock.frames
+
+            def stretch(changed: Stack = changed, begins: int = begins) -> None:
+                graph, frames = build(changed, clock, no_assets), round(STRETCH_S * clock.rate_hz)
+                engine.run(stretch_of([graph.output], clock, begins, frames, engine.holds), Token())
+
+            stretches.setdefault(kind, []).append(_seconds(stretch))
+            if number == 0:
+                loops[kind] = _seconds(partial(_loop, engine, changed))
+    told = {
+        "bars": bars,
+        "loop_s": clock.frames / clock.rate_hz,
+        "cold_s": cold,
+        "measuring_s": measuring,
+        "stretches_s": {kind: sorted(times)[len(times) // 2] for kind, times in stretches.items()},
+        "loops_s": loops,
+        "peak_mib": resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024.0,
+    }
+    print(json.dumps(told))
+
+
+def _loop(engine: Engine, stack: Stack) -> None:
+    engine.run([build(stack, clock_of(stack, looped=True), no_assets).output])
+
+
+def _seconds(work: Callable[[], object]) -> float:
+    began = time.perf_counter()
+    work()
+    return time.perf_counter() - began
