@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from threading import Lock
 
+from apilado.actions.sent import Sent
 from apilado.core.dsp.audio import Audio
 from apilado.core.render.engine import Engine, Token
 from apilado.core.render.graph import Graph
@@ -45,6 +46,7 @@ class Workspace:
         self.workbench = Workbench(self.load, self.engine)
         self.heard: dict[int, Graph] = {}
         """By its number, what each stack's last loop was rendered by."""
+        self.sent = Sent()
         self._tokens: dict[tuple[str, int, str], Token] = {}
         self._lock = Lock()
 

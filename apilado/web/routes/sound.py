@@ -7,11 +7,13 @@ from time import perf_counter
 from typing import Any
 from urllib.parse import quote
 
+import numpy as np
 from fastapi import APIRouter, Depends, Request
 from fastapi.responses import Response
 from pydantic import Field
 
 from apilado.actions.hearing import hear_stretch
+from apilado.actions.sent import BLOCK_FRAMES
 from apilado.actions.workspace import Workspace
 from apilado.core.document.edits import InSection, apply, edit_from_data
 from apilado.core.document.overdo import overdone
@@ -59,15 +61,21 @@ def loop(
     stack_id: int,
     client: str = "",
     overdo: str = "",
+    known: int | None = None,
     heard: Audition = Depends(audition_of),  # noqa: B008
 ) -> Response:
     """The loop as raw little-endian float32, the left channel, then the right; with one part overdone if asked, or
-    some parts alone."""
+    some parts alone.
+
+    To a page that says what it was sent last, by its number or 0, only the blocks that have changed since are sent.
+    """
     workspace = workspace_of(request)
     head = workspace.stacks.head(stack_id)
     token = workspace.newest("overdo" if overdo else "loop", stack_id, client[:80])
     stack = overdone(head.stack, overdo[:200]) if overdo else head.stack
-    return sound_of(workspace, head.id, stack, token, heard, None if overdo else stack_id)
+    if overdo or known is None:
+        return sound_of(workspace, head.id, stack, token, heard, None if overdo else stack_id)
+    return sound_of(workspace, head.id, stack, token, heard, stack_id, (client[:80], known))
 
 
 def slow_in_words(stack: Stack, graph: Graph, token: Token, seconds: float) -> str:
@@ -81,12 +89,19 @@ def slow_in_words(stack: Stack, graph: Graph, token: Token, seconds: float) -> s
 
 
 def sound_of(
-    workspace: Workspace, revision: int, stack: Stack, token: Token, heard: Audition, kept_for: int | None = None
+    workspace: Workspace,
+    revision: int,
+    stack: Stack,
+    token: Token,
+    heard: Audition,
+    kept_for: int | None = None,
+    page: tuple[str, int] | None = None,
 ) -> Response:
     """The loop of a stack as a listener hears it, as an answer.
 
     Args:
         kept_for: the number of the stack whose own loop it is: stretches go on from it.
+        page: (client, the number of what it was sent last) of a page that is sent what has changed alone.
     """
     clock = clock_of(stack, looped=True)
     graph, begun = build(stack, clock, workspace.load, heard), perf_counter()
@@ -101,7 +116,14 @@ def sound_of(
     }
     if said := slow_in_words(stack, graph, token, perf_counter() - begun):
         headers["X-Slow"] = quote(said)
-    return Response(audio.astype("<f4", copy=False).tobytes(), media_type="application/octet-stream", headers=headers)
+    if page is None:
+        content = audio.astype("<f4", copy=False).tobytes()
+    else:
+        number, blocks = workspace.sent.changed(page[0], page[1], audio)
+        headers |= {"X-Number": str(number), "X-Block": str(BLOCK_FRAMES), "X-Blocks": ",".join(map(str, blocks))}
+        cut = [audio[:, BLOCK_FRAMES * index : BLOCK_FRAMES * (index + 1)] for index in blocks]
+        content = b"".join(np.ascontiguousarray(each, "<f4").tobytes() for each in cut)
+    return Response(content, media_type="application/octet-stream", headers=headers)
 
 
 class Playhead(Model):

@@ -86,7 +86,9 @@ class AtRestTest(unittest.TestCase):
             stack = everything(sample_rate=rate)
             for looped in (True, False):
                 plain = rendered(stack, looped=looped)["output"]
-                for path, parameter, _ in values_that_move(stack):
+                # All of them at one rate; a third of them, each time another, at the others.
+                values = values_that_move(stack)
+                for path, parameter, _ in values if rate == 48000 else values[rate // 1000 % 3 + looped :: 3]:
                     seen.add(parameter.name)
                     with self.subTest(path=path, rate=rate, looped=looped):
                         still = stack.model_copy(update={"movements": (moving(path, 0.0),)})

@@ -6,7 +6,7 @@ import { get, postRaw, Refused } from "./api.js";
 let address = ""; // of the loop
 let alone = ""; // what is heard alone, as a query
 let audio = null; // { port, rate } of the audio thread
-let loop = null; // what was fetched last: { left, right, revision, rate }
+let loop = null; // what was fetched last: { blocks, size, frames, number, revision, rate }
 let lent = null; // the order of another loop that is heard instead, until it is given back
 let wanted = null;
 let fetched = null; // { revision, abort } of the request in flight
@@ -25,7 +25,7 @@ const ORDERS = {
 
   /** Another audio thread, which runs at `rate`. */
   audio({ port, rate }) {
-    audio = { port, rate };
+    audio = { port, rate, blocks: [] };
     if (lent) carryLent().catch(() => {});
     else carry(loop);
   },
@@ -121,8 +121,9 @@ function later(after, what) {
 function carryStretch({ frames, begins, length, rate, revision }, content, number) {
   if (lent || audio?.rate !== rate) return;
   const samples = new Float32Array(content);
-  const sound = { left: samples.slice(0, frames), right: samples.slice(frames), begins, length, revision, edition: number };
-  audio.port.postMessage({ order: "load", loop: sound }, [sound.left.buffer, sound.right.buffer]);
+  const block = { left: samples.slice(0, frames), right: samples.slice(frames) };
+  const sound = { blocks: [block], size: frames, frames, begins, length, revision, edition: number };
+  audio.port.postMessage({ order: "load", loop: sound }, [block.left.buffer, block.right.buffer]);
 }
 
 /** The loop of an edit: at once where the hand has let go, else when it rests. */
@@ -175,9 +176,12 @@ function refused(id, { message, status, name }) {
   postMessage({ id, error: { message, status, name } });
 }
 
-/** A loop to the audio thread, if that runs at its rate. */
+/** A loop to the audio thread, if that runs at its rate: those of its blocks that are not there yet. */
 function carry(sound) {
-  if (sound && audio?.rate === sound.rate) audio.port.postMessage({ order: "load", loop: sound });
+  if (!sound || audio?.rate !== sound.rate) return;
+  const blocks = sound.blocks.map((block, index) => (block === audio.blocks[index] ? null : block));
+  audio.blocks = sound.blocks;
+  audio.port.postMessage({ order: "load", loop: { ...sound, blocks } });
 }
 
 /** What is lent, as it is by now; nothing if it is given back before it comes. */
@@ -205,7 +209,8 @@ async function run() {
     const number = edition;
     fetched = { revision, abort: new AbortController() };
     try {
-      loop = { ...await samplesOf(await get(`${address}&${alone}`, fetched.abort.signal)), edition: number };
+      const answer = await get(`${address}&${alone}&known=${loop?.number ?? 0}`, fetched.abort.signal);
+      loop = { ...await samplesOf(answer, loop), edition: number };
       if (lent) carryLent().catch(() => {}); // an edit while it is held: it goes on being heard, of the new revision
       else if (!pending || pending.edition < number) {
         pending = null;
@@ -224,11 +229,15 @@ async function run() {
   postMessage({ rendering: false });
 }
 
-/** The samples of an answer, copied as they come in. */
-async function samplesOf(response) {
+/** The samples of an answer, copied as they come in, in blocks; where only some have changed, the others are `before`'s. */
+async function samplesOf(response, before = null) {
   const number = (name) => Number(response.headers.get(name));
   const frames = number("X-Frames");
-  const bytes = new Uint8Array(frames * 8);
+  const size = number("X-Block") || frames;
+  const told = response.headers.get("X-Blocks");
+  const came = told === null ? [0] : told.split(",").filter(Boolean).map(Number);
+  const framesOf = (index) => Math.min(size, frames - index * size);
+  const bytes = new Uint8Array(8 * came.reduce((sum, index) => sum + framesOf(index), 0));
   const reader = response.body.getReader();
   for (let at = 0; ;) {
     const { done, value } = await reader.read();
@@ -237,9 +246,18 @@ async function samplesOf(response) {
     at += value.length;
   }
   const samples = new Float32Array(bytes.buffer);
+  const blocks = Array.from({ length: Math.ceil(frames / size) }, (_, index) => before?.blocks[index]);
+  let at = 0;
+  for (const index of came) {
+    const count = framesOf(index);
+    blocks[index] = { left: samples.slice(at, at + count), right: samples.slice(at + count, at + 2 * count) };
+    at += 2 * count;
+  }
   return {
-    left: samples.slice(0, frames),
-    right: samples.slice(frames),
+    blocks,
+    size,
+    frames,
+    number: number("X-Number"),
     revision: number("X-Revision"),
     rate: number("X-Rate"),
     slow: decodeURIComponent(response.headers.get("X-Slow") ?? ""),

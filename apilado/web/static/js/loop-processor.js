@@ -3,15 +3,18 @@
 // While both are equal the output is what was playing, bit for bit: a + g·(b − a). A stretch is a piece of the loop as it
 // will be: it is taken at the place that it was made for, and the whole loop follows it. Where none has come by its end,
 // the loop goes on that was heard before. Of a loop that is narrowed only some frames are heard, again and again.
+//
+// A sound lies in blocks: of a loop only those are sent here that are others than before.
 
 const FADE_SECONDS = 0.02;
 const GATE_SECONDS = 0.01;
-const ANCHOR_BLOCKS = 64;
+const ANCHOR_TURNS = 64;
 
 class LoopProcessor extends AudioWorkletProcessor {
   constructor() {
     super();
-    this.whole = null; // the last whole loop that came: { left, right, revision, length, begins: 0 }
+    this.whole = null; // the last whole loop that is heard: { blocks, size, frames, revision, length, begins: 0 }
+    this.blocks = []; // those that came last, { left, right } each
     this.now = null; // what is heard: it, or a stretch
     this.place = 0; // of the loop, in frames
     this.coming = null; // { sound, place }: what is being faded to
@@ -22,7 +25,7 @@ class LoopProcessor extends AudioWorkletProcessor {
     this.range = null; // [first frame, frame behind the last] as shares of the loop
     this.gate = 0;
     this.open = 0;
-    this.blocks = 0;
+    this.turns = 0;
     this.fade = Math.round(FADE_SECONDS * sampleRate);
     this.port.onmessage = ({ data }) => this[data.order](data);
   }
@@ -34,11 +37,13 @@ class LoopProcessor extends AudioWorkletProcessor {
 
   /** A whole loop; or a stretch of one, which has a place where it begins and the length of its loop. */
   load({ loop }) {
-    const sound = { ...loop, begins: loop.begins ?? 0, length: loop.length ?? loop.left.length };
-    if (sound.left.length < sound.length) {
-      if (this.whole?.length === sound.length && !(this.newest >= sound.edition)) this.stretch = sound;
+    if (loop.begins !== undefined) {
+      if (this.whole?.length === loop.length && !(this.newest >= loop.edition)) this.stretch = loop;
       return;
     }
+    const blocks = loop.blocks.map((block, index) => block ?? this.blocks[index]);
+    const sound = { ...loop, blocks, begins: 0, length: loop.frames };
+    this.blocks = blocks;
     this.newest = sound.edition ?? this.newest;
     if (this.stretch && !(this.stretch.edition > sound.edition)) this.stretch = null;
     this.waiting = { sound, share: this.waiting?.share ?? this.sought };
@@ -103,14 +108,14 @@ class LoopProcessor extends AudioWorkletProcessor {
   }
 
   tell(sound) {
-    const kind = sound.left.length < sound.length ? "stretch" : "loop";
+    const kind = sound.frames < sound.length ? "stretch" : "loop";
     this.port.postMessage({ sounding: sound.revision, kind, edition: sound.edition, time: currentTime, place: (this.coming ?? this).place });
   }
 
   /** How many frames a sound still has from a place on; less than none where it has not begun. */
   left(sound, place) {
     const gone = (place - sound.begins + sound.length) % sound.length;
-    return gone < sound.left.length ? sound.left.length - gone : -1;
+    return gone < sound.frames ? sound.frames - gone : -1;
   }
 
   /** What is to be faded to next, before a frame is played; nothing while a fade goes on. */
@@ -152,16 +157,22 @@ class LoopProcessor extends AudioWorkletProcessor {
       const { now } = this;
       let at = this.place - now.begins;
       if (at < 0) at += now.length;
-      let l = at < now.left.length ? now.left[at] : 0;
-      let r = at < now.left.length ? now.right[at] : 0;
+      let l = 0;
+      let r = 0;
+      if (at < now.frames) {
+        const block = now.blocks[Math.trunc(at / now.size)];
+        l = block.left[at % now.size];
+        r = block.right[at % now.size];
+      }
       if (this.coming) {
         const { sound } = this.coming;
         at = this.coming.place - sound.begins;
         if (at < 0) at += sound.length;
         this.faded += 1;
         const g = this.faded / this.fade;
-        l += g * (sound.left[at] - l);
-        r += g * (sound.right[at] - r);
+        const block = sound.blocks[Math.trunc(at / sound.size)];
+        l += g * (block.left[at % sound.size] - l);
+        r += g * (block.right[at % sound.size] - r);
         this.coming.place = (this.coming.place + 1) % sound.length;
       }
       this.place = (this.place + 1) % now.length;
@@ -181,8 +192,8 @@ class LoopProcessor extends AudioWorkletProcessor {
       this.port.postMessage({ silent: true });
       this.anchor();
     }
-    this.blocks = (this.blocks + 1) % ANCHOR_BLOCKS;
-    if (this.blocks === 0) this.anchor();
+    this.turns = (this.turns + 1) % ANCHOR_TURNS;
+    if (this.turns === 0) this.anchor();
     return true;
   }
 }
