@@ -70,6 +70,8 @@ class EditRequest(Model):
     client: str = Field(default="", max_length=80)
     final: bool = True
     """Whether the hand has let go: what is still being rendered of the way there is then of no use."""
+    whole: bool = False
+    """Whether it is made in the whole piece, also where a section is chosen."""
     view: View
     hears: Playhead | None = None
     """Where the page is playing, if it is: then it first gets a stretch of what the edit sounds like there."""
@@ -180,7 +182,8 @@ def edits(request: Request, stack_id: int, posted: EditRequest) -> Any:
         workspace.overtake(purpose, stack_id)  # before the edit: it is to be heard as quickly as without them
     edit = edit_from_data(posted.edit)
     section = posted.view.section
-    change = InSection(section=section, edit=edit) if edit.goes_into(section) else edit
+    inside = edit.goes_into(section) and not posted.whole
+    change = InSection(section=section, edit=edit) if inside else edit
     done = stacks.edit(workspace, stack_id, change, base=posted.base, gesture=posted.gesture, client=posted.client)
     for purpose in ("drawings", "plumb", "room"):
         workspace.overtake(purpose, stack_id)

@@ -80,7 +80,8 @@ class Bench {
 
   async send(edit, gesture, final) {
     const view = this.view();
-    const data = { edit, base: this.revision, gesture, client: this.client, final, view };
+    const { whole = false, ...bare } = edit;
+    const data = { edit: bare, whole, base: this.revision, gesture, client: this.client, final, view };
     this.accept(await this.player.edit(`${this.url}/edits`, data, final), final, { asked: true });
     if (edit.op === "split-layer") this.setMode("eq"); // the cut is made: one that was refused leaves the knife in hand
     if (view.selected !== this.selected || view.mode !== this.mode) this.step("plan"); // chosen while it was on its way
@@ -345,7 +346,9 @@ function listen(bench) {
     if (event.detail > 0) pressed.blur(); // a pointer's press leaves Space to the transport
     if (pressed.dataset.asks && !window.confirm(pressed.dataset.asks)) return;
     if (pressed.dataset.edit) {
-      bench.edit(() => JSON.parse(pressed.dataset.edit));
+      // What was tried on the whole piece is done to it, also where a section is chosen.
+      const whole = Boolean(pressed.closest("#soundings, #dialog, .plumb-view"));
+      bench.edit(() => ({ ...JSON.parse(pressed.dataset.edit), whole }));
       if ("close" in pressed.dataset) pressed.closest("dialog").close();
     } else if (pressed.dataset.alone) bench.alone.toggle(pressed.dataset.alone);
     else if (pressed.dataset.listen) bench.alone.togglePoint(pressed.dataset.listen);

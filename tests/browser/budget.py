@@ -1,0 +1,123 @@
+"""python -m tests.browser.budget [EDITS]: how soon an edit is heard in the browser, on a light and a heavy stack.
+
+For each kind of edit the medians of what the page's own log holds, in milliseconds from the release of the pointer: the
+edit posted, its stretch rendered, its stretch with the courier, taken by the audio thread, and its whole loop taken. The
+output's own delay is told apart. Figures of a shared machine are noisy: compare what one run prints.
+"""
+
+import shutil
+import statistics
+import sys
+import tempfile
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+
+from apilado.bench.reference import heavy_stack
+from apilado.core.document.edits import apply
+from apilado.core.document.edits_pattern import SetBars
+from apilado.core.document.reading import stack_to_json
+from apilado.demo.stacks import slipway
+from tests.browser.page import FLAGS
+from tests.server import Server
+
+LOG = """
+window.log = [];
+const now = () => performance.timeOrigin + performance.now();
+document.addEventListener("pointerup", () => log.push({ kind: "released", at: now() }), true);
+document.addEventListener("apilado:budget", ({ detail }) => log.push({ kind: "budget", ...detail }));
+document.addEventListener("apilado:sounding", ({ detail }) =>
+  log.push({ ...detail, at: performance.timeOrigin + detail.at - detail.delay, delay: detail.delay }));
+"""
+QUIET = "#bench[aria-busy=false] #soundings:not(.is-stale)"
+LONG_MS = 240_000
+
+
+def pulled(page: Page, selector: str, dx: float, dy: float, at_x: float | None = None) -> None:
+    box = page.locator(selector).first.bounding_box()
+    x, y = box["x"] + (box["width"] / 2 if at_x is None else at_x), box["y"] + box["height"] / 2
+    page.mouse.move(x, y)
+    page.mouse.down()
+    page.mouse.move(x + dx, y + dy, steps=2)
+    page.mouse.up()
+
+
+def kinds(page: Page, layer: str, drive: str):
+    """By its name, what makes the n-th edit of each kind."""
+    slider = f"#sheet input[type=range][data-path='{drive}']"
+    return {
+        "EQ": lambda n: pulled(page, "#profile .eq-point .grip-area", 9 if n % 2 else -9, 0),
+        "crossover": lambda n: pulled(page, "#passage .border .grip", 0, 7 if n % 2 else -7, 200),
+        "level": lambda n: page.locator(f"#layers [data-select='{layer}'] input[type=range]").click(
+            position={"x": 18 + n % 7 * 3, "y": 8}
+        ),
+        "mute": lambda n: page.click(f"#layers [data-select='{layer}'] [data-toggle]"),
+        "drive": lambda n: page.locator(slider).first.click(position={"x": 18 + n % 7 * 5, "y": 8}),
+        "a moved note": lambda n: pulled(page, "#passage .note .note-bar", 0, 7 if n % 2 else -7),
+    }
+
+
+def measured(page: Page, act, number: int) -> dict[str, float] | None:
+    page.wait_for_selector(QUIET, state="attached", timeout=LONG_MS)
+    page.wait_for_timeout(300)
+    page.evaluate("log.length = 0")
+    act(number)
+    for _ in range(LONG_MS // 50):
+        page.wait_for_timeout(50)
+        log = page.evaluate("log")
+        released = next((each["at"] for each in reversed(log) if each["kind"] == "released"), None)
+        loop = next((each for each in log if each["kind"] == "loop" and released and each["at"] > released), None)
+        if loop is None:
+            continue
+        told = [each for each in log if each["kind"] == "budget"]
+        stretch = [each for each in log if each["kind"] == "stretch"]
+        first = stretch[-1]["at"] if stretch else loop["at"]
+        return {
+            "posted": told[-1]["posted"] - released if told else 0.0,
+            "rendered": told[-1]["rendered"] if told else 0.0,
+            "with the courier": told[-1]["sent"] - released if told else 0.0,
+            "heard": first - released,
+            "loop": loop["at"] - released,
+            "delay": loop["delay"],
+            "stretches": float(bool(stretch)),
+        }
+    return None
+
+
+def main(edits: int) -> None:
+    with tempfile.TemporaryDirectory() as data, sync_playwright() as playwright:
+        server = Server(Path(data))
+        browser = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=FLAGS)
+        try:
+            for bars in (4, 16):
+                for name, stack, layer, step in (
+                    ("Slipway", slipway().stack, "layer:mid", "layers/mid/path/clip"),
+                    ("Heavy", heavy_stack(bars), "layer:layer-2", "layers/layer-2/path/clip"),
+                ):
+                    stack = apply(stack, SetBars(bars=bars)).model_copy(update={"name": f"{name} {bars}"})
+                    page = browser.new_page(viewport={"width": 1280, "height": 800})
+                    page.add_init_script(LOG)
+                    file = Path(data) / f"{name}-{bars}.json"
+                    file.write_text(stack_to_json(stack))
+                    page.goto(f"{server.url}/")
+                    page.set_input_files("#import-file", file)
+                    page.click(f".card-open[aria-label*='{name} {bars}'], .card:has-text('{name} {bars}') .card-open")
+                    page.wait_for_selector(QUIET, state="attached", timeout=LONG_MS)
+                    page.click(f"#layers [data-select='{layer}'] .row-name")
+                    page.click(f"#sheet [data-open='{step}'].line-name")
+                    page.click("#play")
+                    print(f"{name}, {bars} bars", flush=True)
+                    for kind, act in kinds(page, layer, f"{step}/drive_db").items():
+                        rows = [row for row in (measured(page, act, number) for number in range(edits)) if row]
+                        middle = (
+                            {name: statistics.median(row[name] for row in rows) for name in rows[0]} if rows else {}
+                        )
+                        print(f"  {kind:<13}" + "  ".join(f"{k} {v:.0f}" for k, v in middle.items()), flush=True)
+                    page.close()
+        finally:
+            browser.close()
+            server.kill()
+
+
+if __name__ == "__main__":
+    main(int(sys.argv[1]) if len(sys.argv) > 1 else 30)

@@ -1,0 +1,107 @@
+"""Sections over HTTP: where an edit goes, what is drawn, what is marked; and an edit that is heard first."""
+
+import json
+
+import numpy as np
+
+from tests.web.case import WebCase
+
+
+class SectionsWebTest(WebCase):
+    def posted(self, edit, *, section="", whole=False, hears=None):
+        view = {"section": section, "selected": "layer:mid"}
+        return {"edit": edit, "whole": whole, "base": self.head().id, "view": view, "hears": hears}
+
+    def change(self, edit, *, section="", whole=False, status=200):
+        answer = self.client.post(
+            f"/stacks/{self.stack_id}/edits", json=self.posted(edit, section=section, whole=whole)
+        )
+        self.assertEqual(answer.status_code, status, answer.text)
+        return answer.json()
+
+    def answer(self, part, **query):
+        found = self.client.get(f"/stacks/{self.stack_id}/{part}", params=query)
+        self.assertEqual(found.status_code, 200, found.text[:300])
+        return found
+
+    def heard(self, edit, place, length):
+        posted = self.posted(edit, hears={"place": place, "length": length})
+        return parts_of(self.client.post(f"/stacks/{self.stack_id}/edits", json=posted).content)
+
+    def loop(self):
+        return np.frombuffer(self.answer("loop").content, "<f4").reshape(2, -1)
+
+    def made(self):
+        """A section of bar 2 of Slipway, and its id."""
+        answer = self.change({"op": "section", "first_bar": 2, "last_bar": 2})
+        return answer, answer["select"].partition(":")[2]
+
+    def test_a_change_goes_into_the_chosen_section(self):
+        made, own = self.made()
+        self.assertEqual(made["select"], f"section:{own}")
+        answer = self.change({"op": "set", "path": "layers/mid/level_db", "value": -20.0}, section=own)
+        self.assertEqual(answer["values"] or "drawn anew", "drawn anew")
+        self.assertEqual(answer["section"], {"name": "section 1", "bars": "bar 2"})
+        self.assertEqual(answer["undo"], "In section 1: level of mid: −20 dB")
+        stack = self.head().stack
+        self.assertNotEqual(stack.layer("mid").level_db, -20.0)
+        self.assertEqual([c.path for c in stack.sections[0].changes], ["layers/mid/level_db"])
+        # What is typed on is a value of the field that is shown.
+        again = self.change({"op": "set", "path": "layers/mid/level_db", "value": -21.0}, section=own)
+        self.assertEqual(again["values"].get("layers/mid/level_db"), "-21")
+        whole = self.change({"op": "set", "path": "layers/mid/level_db", "value": -9.0}, section=own, whole=True)
+        self.assertEqual(self.head().stack.layer("mid").level_db, -9.0)
+        self.assertEqual(whole["undo"], "Level of mid: −9 dB")
+
+    def test_sheet_and_rows_show_the_values_there_and_mark_them(self):
+        _, own = self.made()
+        self.change({"op": "set", "path": "layers/mid/level_db", "value": -20.0}, section=own)
+        self.change({"op": "set", "path": "layers/mid/mute", "value": True}, section=own)
+        here = self.answer("sheet", selected="layer:mid", opened="*", section=own).text
+        self.assertIn('value="-20"', here)
+        self.assertIn("as-whole", here)
+        there = self.answer("sheet", selected="layer:mid", opened="*").text
+        self.assertNotIn("as-whole", there)
+        self.assertIn("≠ section 1", there)
+        self.assertIn("is-otherwise", self.answer("layers", section=own).text)
+        listed = self.answer("sheet", selected=f"section:{own}", section=own).text
+        for words in ("level of mid: −20 dB — as the whole", "Sub alone", "mid in", "Build up"):
+            self.assertIn(words, listed)
+        self.assertIn("Tempo", self.answer("sheet", selected="section:gone").text)
+
+    def test_an_edit_for_a_section_that_has_gone_is_refused(self):
+        _, own = self.made()
+        self.change({"op": "remove", "path": f"sections/{own}"}, section=own)
+        before = self.head().id
+        refused = self.change({"op": "set", "path": "layers/mid/mute", "value": True}, section=own, status=422)
+        self.assertIn("section is not there any more", refused["error"])
+        self.assertEqual(self.head().id, before)
+
+    def test_a_page_that_plays_gets_a_stretch_first(self):
+        length = self.loop().shape[1]
+        for place in (0, length - 2000):
+            edit = {"op": "set", "path": "layers/high/mute", "value": place == 0}
+            (head, content), (answer, _) = self.heard(edit, place, length)
+            self.assertEqual(head["revision"], answer["answer"]["revision"])
+            stretch, after = np.frombuffer(content, "<f4").reshape(2, -1), self.loop()
+            index = (head["begins"] + np.arange(stretch.shape[1])) % length
+            self.assertLess(float(np.abs(stretch - after[:, index]).max()), 0.03 * float(np.abs(after).max()))
+        # Of another length there is no stretch: the loop is waited for.
+        (only,) = self.heard({"op": "set", "path": "tempo_bpm", "value": 100.0}, 0, length)
+        self.assertIn("answer", only[0])
+
+    def test_a_page_that_has_a_loop_gets_what_has_changed(self):
+        first = self.answer("loop", client="p", known=0)
+        self.assertGreater(len(first.headers["X-Blocks"].split(",")), 2)
+        again = self.answer("loop", client="p", known=first.headers["X-Number"])
+        self.assertEqual((again.headers["X-Blocks"], again.content), ("", b""))
+
+
+def parts_of(body):
+    found = []
+    while body:
+        size = int.from_bytes(body[:4], "little")
+        head = json.loads(body[4 : 4 + size])
+        found.append((head, body[4 + size : 4 + size + head["bytes"]]))
+        body = body[4 + size + head["bytes"] :]
+    return found
