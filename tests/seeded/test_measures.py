@@ -38,7 +38,7 @@ class SeededMeasuresTest(unittest.TestCase):
 
     def test_low_end_and_balance(self):
         checked = dict.fromkeys(("sub-ends", "sub-mono", "small-speaker", "mud"), 0)
-        for seed in seeds(20):
+        for seed in seeds(13):
             measures, found = self.told(seed)
             if not measures.sounding:
                 continue
@@ -59,11 +59,11 @@ class SeededMeasuresTest(unittest.TestCase):
             rise = mud_excess(measures)[0] + allowed_rise(measures)
             self.near(rise, independent.mud(bass, rate), 0.5, (seed, "mud"))
             checked["mud"] += 1
-        self.assertGreater(min(checked.values()), 12, checked)
+        self.assertGreater(min(checked.values()), 8, checked)
 
     def test_crowding_and_harshness(self):
         crowds = harsh = 0
-        for seed in seeds(24, first=500):
+        for seed in seeds(15, first=500):
             measures, found = self.told(seed, ringing=1700.0 * 1.09 ** (seed % 20))
             rate = measures.clock.rate_hz
             stems = [ENGINE.run([measures.graph.layers[name]])[0] for name in measures.stems]
@@ -82,12 +82,12 @@ class SeededMeasuresTest(unittest.TestCase):
             near = np.abs(np.log2(at / peak)) < 1.0 / 20.0
             self.assertLess(np.min(np.abs(excess[near] - told.value)), 0.7, (seed, told.sentence))
             harsh += 1
-        self.assertGreater(crowds, 5)
-        self.assertGreater(harsh, 4)
+        self.assertGreater(crowds, 3)
+        self.assertGreater(harsh, 2)
 
     def test_kick_against_bass(self):
         clashes = phases = 0
-        for seed in seeds(20, first=600):
+        for seed in seeds(13, first=600):
             measures, found = self.told(seed)
             rate = measures.clock.rate_hz
             if "kick-clash" in found:
@@ -106,7 +106,7 @@ class SeededMeasuresTest(unittest.TestCase):
 
     def test_octave_and_fullness(self):
         octaves = thirds = 0
-        for seed in seeds(20, first=700):
+        for seed in seeds(13, first=700):
             measures, found = self.told(seed)
             rate, bass = measures.clock.rate_hz, measures.bass_audio
             if "sub-octave" in found and found["sub-octave"].value is not None:
@@ -125,8 +125,8 @@ class SeededMeasuresTest(unittest.TestCase):
                 if abs(shares[0] - shares[1]) < 2.0:
                     self.assertLess(abs(found["sub-full"].value - np.mean(shares)), 2.0, (seed, shares))
                     thirds += 1
-        self.assertGreater(octaves, 10)
-        self.assertGreater(thirds, 4)
+        self.assertGreater(octaves, 6)
+        self.assertGreater(thirds, 2)
 
     def test_true_peak_against_sixteen_times(self):
         from scipy import signal

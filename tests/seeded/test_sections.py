@@ -87,7 +87,7 @@ def remembered_by_a_clip(path, parameter):
 class ReferenceTest(unittest.TestCase):
     def test_each_form_rendered_whole_and_cut_together(self):
         compared, differing = 0, 0
-        for seed in seeds(24):
+        for seed in seeds(20):
             stack = forgetful_stack(seed)
             plain = stack.model_copy(update={"sections": ()})
             for looped in (True, False):
@@ -122,8 +122,8 @@ class ReferenceTest(unittest.TestCase):
                     told = (seed, looped, name, [[(c.path, c.value) for c in s.changes] for s in stack.sections])
                     self.assertLess(apart, AGREES * peak, told)
                     compared += 1
-        self.assertGreater(differing, 40)
-        self.assertGreater(compared, 120)
+        self.assertGreater(differing, 30)
+        self.assertGreater(compared, 100)
 
     @staticmethod
     def padded(audio, frames):

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from functools import cached_property
 from typing import Annotated, ClassVar, Literal
 
 from pydantic import Field, field_validator, model_validator
@@ -18,6 +17,7 @@ from apilado.core.document.movement import MOST_MOVEMENTS, Movement
 from apilado.core.document.path import MOST_STEPS, AnyBusStep, Equaliser, Points, eqs_in
 from apilado.core.document.section import MOST_SECTIONS, PieceSection, sectioned_hits, sectioned_notes
 from apilado.core.dsp.crossovers import Border, border
+from apilado.core.identity import ByIdentity
 from apilado.core.notes import Note, again, in_order
 from apilado.core.parameters import Model, choice, group, integer, number, parts, switch, text
 from apilado.core.parts import Part
@@ -44,6 +44,10 @@ def shifted_key(key: str, semitones: int) -> str:
     """A key moved by semitones."""
     place = KEYS.index(key)
     return KEYS[place // 12 * 12 + (place + semitones) % 12]
+
+
+_PLAYED = ByIdentity(16)
+"""The notes of a stack, which every layer asks for."""
 
 
 class Crossover(Part):
@@ -181,11 +185,10 @@ class Stack(Model):
     def played(self, notes: tuple[Note, ...] | None = None) -> tuple[Note, ...]:
         """Notes as they are played over the piece; if none are given the stack's pattern, or what a section plays."""
         if notes is None:
-            return self._played
+            return _PLAYED.get(self._with_sections, self)
         return again(notes, self.pattern_beats, self.beats) if self.pattern_bars else notes
 
-    @cached_property
-    def _played(self) -> tuple[Note, ...]:
+    def _with_sections(self) -> tuple[Note, ...]:
         return sectioned_notes(self.played(self.pattern), self.sections, self.beats_per_bar)
 
     def hits(self, drum: str) -> tuple[float, ...]:

@@ -64,6 +64,7 @@ class StageCache:
             if found is None:
                 return None
             found.rank = self._level + found.worth
+            self._results[key] = self._results.pop(key)  # of those that rank alike it leaves last
             return found.result
 
     def put(self, key: bytes, result: Any, seconds: float = 0.0) -> None:
@@ -73,13 +74,14 @@ class StageCache:
             known = self._results.pop(key, None)
             self._bytes -= known.size if known is not None else 0
             worth = (seconds + LEAST_SECONDS) / size
-            self._results[key] = _Kept(result, size, worth, self._level + worth)
+            new = self._results[key] = _Kept(result, size, worth)
             self._bytes += size
             while self._bytes > self.limit_bytes and len(self._results) > 1:
                 gone = min((each for each in self._results if each != key), key=lambda each: self._results[each].rank)
                 left = self._results.pop(gone)
                 self._level = left.rank
                 self._bytes -= left.size
+            new.rank = self._level + worth
 
     def clear(self) -> None:
         """Forgets everything."""

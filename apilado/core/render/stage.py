@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import hashlib
 import re
-from collections import OrderedDict
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from functools import cache
+from functools import cache, partial
 from typing import Any
 
 from pydantic import BaseModel
 
 from apilado import __version__
 from apilado.core.clock import Clock
+from apilado.core.identity import ByIdentity
 from apilado.core.parameters import models_in
 from apilado.core.parts import Part
 
@@ -90,7 +90,7 @@ def canonical(value: Any) -> str:
         # Ids are names, and nothing of them is heard.
         return f"{type(value).__qualname__}{ID.sub('', told) if holds_parts(type(value)) else told}"
     if isinstance(value, tuple):
-        return _long_known(value) if len(value) >= LONG else _listed(value)
+        return _TEXTS.get(partial(_digest, value), value) if len(value) >= LONG else _listed(value)
     if value is None or isinstance(value, bool | int | float | str):
         return repr(value)
     if hasattr(value, "__dataclass_fields__"):
@@ -123,26 +123,17 @@ def joined(
     return stage(join, *distinct, plan=merged, clock=clock, **parameters)
 
 
-LONG, MOST_KNOWN = 24, 64
-_known: OrderedDict[int, tuple[tuple[Any, ...], str]] = OrderedDict()
+LONG = 24
+_TEXTS = ByIdentity(64)
+"""Of long tuples, such as the notes that several layers play."""
 
 
 def _listed(value: tuple[Any, ...]) -> str:
     return "(" + ",".join(canonical(item) for item in value) + ")"
 
 
-def _long_known(value: tuple[Any, ...]) -> str:
-    """The text of a long tuple, such as the notes that several layers play: worked out once for each.
-
-    While its text is kept so is the tuple itself: its number is no other's meanwhile.
-    """
-    found = _known.get(id(value))
-    if found is None:
-        found = (value, f"#{hashlib.blake2b(_listed(value).encode(), digest_size=16).hexdigest()}")
-        _known[id(value)] = found
-        while len(_known) > MOST_KNOWN:
-            _known.popitem(last=False)
-    return found[1]
+def _digest(value: tuple[Any, ...]) -> str:
+    return f"#{hashlib.blake2b(_listed(value).encode(), digest_size=16).hexdigest()}"
 
 
 def stage(

@@ -54,6 +54,14 @@ class SectionsTest(unittest.TestCase):
         self.assertEqual(apply(stack, RemoveLayer(layer="high")).sections[0].changes, ())
 
 
+class PlayedTest(unittest.TestCase):
+    def test_a_copy_with_other_notes_plays_those(self):
+        self.assertEqual(STACK.played(), STACK.pattern)
+        fewer = STACK.model_copy(update={"pattern": STACK.pattern[:2]})
+        self.assertEqual(fewer.played(), STACK.pattern[:2])
+        self.assertEqual(fewer.model_copy(update={"pattern": ()}).played(), ())
+
+
 class MovementsTest(unittest.TestCase):
     def test_what_does_not_move_says_why(self):
         linear = apply(STACK, SetValue(path="layers/mid/path/eq/phase", value="linear-phase"))

@@ -333,9 +333,21 @@ class StagesTest(unittest.TestCase):
         cache.get(bytes([5]))
         cache.put(bytes([20]), np.zeros(500))
         self.assertIsNotNone(cache.get(bytes([5])))
+        self.assertIsNone(cache.get(bytes([6])))
         self.assertEqual(size_in_bytes((np.zeros(100), {"a": np.zeros(50)})), 1200)
         cache.clear()
         self.assertEqual(cache.used_bytes, 0)
+
+    def test_what_is_dear_to_make_stays_until_it_has_not_been_asked_for_in_long(self):
+        cache = StageCache(10_000)
+        cache.put(b"dear", np.zeros(250), seconds=1.0)
+        cache.put(b"also dear", np.zeros(250), seconds=0.8)
+        for index in range(50):
+            cache.put(bytes([index]), np.zeros(250), seconds=0.05)
+            self.assertIsNotNone(cache.get(b"dear"), index)
+        self.assertLessEqual(cache.used_bytes, 10_000)
+        # It is not kept for ever: what has left since has raised the rank that is asked of all.
+        self.assertIsNone(cache.get(b"also dear"))
 
     def test_layers_are_let_go_one_by_one(self):
         def held_bytes(layers):
