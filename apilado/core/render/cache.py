@@ -68,7 +68,8 @@ class StageCache:
             return found.result
 
     def put(self, key: bytes, result: Any, seconds: float = 0.0) -> None:
-        """Keeps a result that took so many seconds to make; lets others go beyond the limit."""
+        """Keeps a result that took so many seconds to make, with all that it was made of; lets others go beyond the
+        limit."""
         size = max(size_in_bytes(result), SMALLEST_BYTES)
         with self._lock:
             known = self._results.pop(key, None)

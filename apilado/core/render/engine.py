@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import threading
+from collections import OrderedDict
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from heapq import heappop, heappush
@@ -19,6 +20,10 @@ from apilado.core.render.stage import Stage
 from apilado.errors import Overtaken
 
 BEHIND_NICENESS = 10
+MEASURED_SHARE = 0.25
+"""Of the cache."""
+HEARD = "apilado.core.render."
+MOST_CHAINS = 4096
 
 
 class Token:
@@ -48,7 +53,12 @@ class Engine:
     """
 
     def __init__(self, cache_bytes: int = DEFAULT_LIMIT_BYTES, threads: int | None = None) -> None:
-        self.cache = StageCache(cache_bytes)
+        self.cache = StageCache(round((1.0 - MEASURED_SHARE) * cache_bytes))
+        """What is heard."""
+        self.measured = StageCache(round(MEASURED_SHARE * cache_bytes))
+        """What is measured of it: a room of its own, or the spectra of a long piece would put out what is heard."""
+        self._chains: OrderedDict[bytes, float] = OrderedDict()
+        """By its key, the seconds that a stage took with all that it was made of."""
         self.pool = ThreadPoolExecutor(threads or os.cpu_count() or 2, thread_name_prefix="render")
         self._behind = ThreadPoolExecutor(
             max(1, (threads or os.cpu_count() or 2) - 1), thread_name_prefix="behind", initializer=_step_back
@@ -63,11 +73,25 @@ class Engine:
 
     def at_hand(self, stage: Stage) -> Any | None:
         """The result of a stage, if it has been computed and kept."""
-        return self.cache.get(stage.key)
+        return self._cache_of(stage).get(stage.key)
+
+    def _cache_of(self, stage: Stage) -> StageCache:
+        return self.cache if stage.function.__module__.startswith(HEARD) else self.measured
+
+    def _cost(self, stage: Stage, seconds: float) -> float:
+        """What a result counts as where room is short: what it took itself; what is to last, with all that it was made
+        of."""
+        chain = seconds + sum(self._chains.get(source.key, 0.0) for source in stage.inputs)
+        with self._lock:
+            self._chains[stage.key] = chain
+            self._chains.move_to_end(stage.key)
+            while len(self._chains) > MOST_CHAINS:
+                self._chains.popitem(last=False)
+        return chain if stage.lasting else seconds
 
     def holds(self, stage: Stage) -> bool:
         """Whether the result of a stage is at hand."""
-        return self.cache.get(stage.key) is not None
+        return self.at_hand(stage) is not None
 
     def submit(self, work: Callable[[], None], *, behind: bool) -> None:
         """Has work done by a thread, or by one of those that run behind."""
@@ -85,8 +109,9 @@ class Engine:
         """A stage's result from its inputs; where another run is computing it already, that one's."""
         if not stage.kept:
             return self._computed(stage, inputs, token)
+        cache = self._cache_of(stage)
         while True:
-            found = self.cache.get(stage.key)
+            found = cache.get(stage.key)
             if found is not None:
                 return found
             with self._lock:
@@ -96,10 +121,10 @@ class Engine:
                     break
             other.wait()  # it computes, and waits for nobody: its inputs were there before it began
         try:
-            found = self.cache.get(stage.key)  # finished between the look and the claim
+            found = cache.get(stage.key)  # finished between the look and the claim
             if found is None:
                 found = self._computed(stage, inputs, token)
-                self.cache.put(stage.key, found, token.spent[stage.key])
+                cache.put(stage.key, found, self._cost(stage, token.spent[stage.key]))
             return found
         finally:
             with self._lock:
@@ -152,7 +177,7 @@ class _Run:
     def _visit(self, stage: Stage) -> None:
         if stage.key in self._there or stage.key in self._missing:
             return
-        found = self._engine.cache.get(stage.key)
+        found = self._engine.at_hand(stage)
         if found is not None:
             self._there[stage.key] = found
             return

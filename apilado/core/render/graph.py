@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from apilado.core.clock import Clock
 from apilado.core.document.stack import Stack
@@ -101,7 +101,8 @@ def build(stack: Stack, clock: Clock, load: AssetLoader, audition: Audition = WH
     reductions = {d.id: builder.reduction(d) for d in working}
     placed = {layer.id: builder.placed(layer) for layer in stack.layers}
     ducked = {layer.id: builder.ducked(placed[layer.id], layer, reductions) for layer in stack.layers}
-    layers = {layer.id: builder.gated(ducked[layer.id], f"layers/{layer.id}") for layer in stack.layers}
+    gated = {layer.id: builder.gated(ducked[layer.id], f"layers/{layer.id}") for layer in stack.layers}
+    layers = {name: replace(each, lasting=True) for name, each in gated.items()}
     audible = tuple(layer.id for layer in audition.layers(stack))
     bus_input = builder.mixed([layers[name] for name in audible])
     buses = {"bus": builder.bus(bus_input)}

@@ -50,6 +50,8 @@ class Stage:
     """Whether its result is worth keeping; what is only on the way to another one is made again where it is wanted."""
     remembers: Callable[[], Memory] | None = None
     """Reckons what it needs to know around a moment; None: that moment alone."""
+    lasting: bool = False
+    """Whether it is what later edits go on from: it stays longest where room is short."""
     where: str = ""
     """The address of the part whose gain reduction it goes by, if it does."""
 
@@ -156,4 +158,4 @@ def stage(
         digest.update(f"|{name}={canonical(parameters[name])}".encode())
     for source in inputs:
         digest.update(source.key)
-    return Stage(digest.digest(), function, inputs, parameters, context or {}, kept, remembers, where)
+    return Stage(digest.digest(), function, inputs, parameters, context or {}, kept, remembers, where=where)
