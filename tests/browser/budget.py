@@ -31,6 +31,8 @@ document.addEventListener("apilado:sounding", ({ detail }) =>
 """
 QUIET = "#bench[aria-busy=false] #soundings:not(.is-stale)"
 LONG_MS = 240_000
+MOST_POLLS = 160
+"""After so many looks at the log there was nothing to be changed: a slider stood there already."""
 
 
 def pulled(page: Page, selector: str, dx: float, dy: float, at_x: float | None = None) -> None:
@@ -40,6 +42,14 @@ def pulled(page: Page, selector: str, dx: float, dy: float, at_x: float | None =
     page.mouse.down()
     page.mouse.move(x + dx, y + dy, steps=2)
     page.mouse.up()
+
+
+def opened(page: Page, line: str) -> None:
+    """Opens a line of the path, if it is shut: a point that was pulled has opened its own."""
+    name = page.locator(f"#sheet [data-open='{line}'].line-name")
+    if name.get_attribute("aria-expanded") == "false":
+        name.click()
+    page.wait_for_selector(f"#sheet .line.is-open[data-line='{line}']")
 
 
 def kinds(page: Page, layer: str, drive: str):
@@ -52,7 +62,10 @@ def kinds(page: Page, layer: str, drive: str):
             position={"x": 18 + n % 7 * 3, "y": 8}
         ),
         "mute": lambda n: page.click(f"#layers [data-select='{layer}'] [data-toggle]"),
-        "drive": lambda n: page.locator(slider).first.click(position={"x": 18 + n % 7 * 5, "y": 8}),
+        "drive": lambda n: (
+            opened(page, drive.rpartition("/")[0]),
+            page.locator(slider).first.click(position={"x": 18 + n % 7 * 5, "y": 8}),
+        ),
         "a moved note": lambda n: pulled(page, "#passage .note .note-bar", 0, 7 if n % 2 else -7),
     }
 
@@ -62,7 +75,7 @@ def measured(page: Page, act, number: int) -> dict[str, float] | None:
     page.wait_for_timeout(300)
     page.evaluate("log.length = 0")
     act(number)
-    for _ in range(LONG_MS // 50):
+    for _ in range(MOST_POLLS):
         page.wait_for_timeout(50)
         log = page.evaluate("log")
         released = next((each["at"] for each in reversed(log) if each["kind"] == "released"), None)
@@ -97,11 +110,15 @@ def main(edits: int) -> None:
                     stack = apply(stack, SetBars(bars=bars)).model_copy(update={"name": f"{name} {bars}"})
                     page = browser.new_page(viewport={"width": 1280, "height": 800})
                     page.add_init_script(LOG)
-                    file = Path(data) / f"{name}-{bars}.json"
-                    file.write_text(stack_to_json(stack))
-                    page.goto(f"{server.url}/")
-                    page.set_input_files("#import-file", file)
-                    page.click(f".card-open[aria-label*='{name} {bars}'], .card:has-text('{name} {bars}') .card-open")
+                    content = {
+                        "name": "stack.json",
+                        "mimeType": "application/json",
+                        "buffer": stack_to_json(stack).encode(),
+                    }
+                    page.request.post(f"{server.url}/import", multipart={"file": content})
+                    pieces = server.ask("/").decode().split('id="stack-')[1:]
+                    number = next(each.split('"')[0] for each in pieces if f'card-name">{name} {bars}<' in each)
+                    page.goto(f"{server.url}/stacks/{number}")
                     page.wait_for_selector(QUIET, state="attached", timeout=LONG_MS)
                     page.click(f"#layers [data-select='{layer}'] .row-name")
                     page.click(f"#sheet [data-open='{step}'].line-name")
