@@ -48,6 +48,7 @@ def main(folder: Path) -> None:
             ("carve", "Lock Gate", False, "2", ".covering"),
             ("duck", "Rope Walk", False, "d", "#headroom"),
             ("movement", "Slipway", False, "2", "[data-mark='layers/mid/level_db']"),
+            ("section", "Rope Walk", False, "", "#section-add"),
         ):
             page = view(links[stack], dark=dark)
             page.wait_for_selector(READY)
@@ -65,6 +66,11 @@ def main(folder: Path) -> None:
                 page.click("[data-mark='layers/mid/level_db']")
                 page.select_option(".move-offer select", label="new: fall")
                 page.wait_for_selector("#strip .course-point")
+            if name == "section":
+                page.click("#section-add")
+                page.wait_for_selector("#sheet button:has-text('Sub alone')")
+                page.click("#sheet button:has-text('Sub alone')")
+                page.wait_for_selector("#sheet button:has-text('as the whole')")
             if name == "duck":  # those that edit come last
                 page.click(".fit-duck")
                 page.click("[data-zoom=hit]")
