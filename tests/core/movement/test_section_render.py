@@ -110,6 +110,14 @@ class MuteTest(unittest.TestCase):
         before = slice(0, first - 480)
         np.testing.assert_allclose(found["output"][:, before], alone["output"][:, before], atol=1e-6)
 
+    def test_a_layer_that_is_muted_in_every_bar_is_not_heard(self):
+        out = (("layers/low/mute", True),)
+        for sections in ((section(1, BARS, *out),), (section(1, 2, *out), section(3, BARS, *out))):
+            stack = droning(*sections)
+            self.assertNotIn("low", graph_of(stack).audible)
+            alone = rendered(replaced(droning(), "layers/low/mute", True))
+            np.testing.assert_array_equal(rendered(stack)["output"], alone["output"])
+
     def test_a_drum_is_muted_in_a_section(self):
         kick = Kick(sound=SynthKick(decay_ms=400.0), hits=tuple(float(b) for b in range(16)))
         stack = droning(section(2, 2, ("kick/mute", True)), kick=kick)
