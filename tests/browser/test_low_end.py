@@ -78,6 +78,22 @@ class SubTest(LowEndCase):
         self.assertEqual(self.document("Slipway")["layers"][0]["name"], "sub 2")
         self.assertEqual(self.complaints, [])
 
+    def test_what_is_selected_in_a_field_stays_selected_when_the_sheet_is_drawn_anew(self):
+        page = self.bench("Slipway")
+        page.route("**/drawings", lambda route: None)  # they wait
+        page.keyboard.press("b")  # its sheet is drawn, and again with what is measured
+        page.wait_for_selector("#sheet >> text=Summed to mono")
+        self.unfold(page, "bus/place")
+        field = "#sheet input[type=number][data-path='bus/mono_below_hz']"
+        page.locator(field).select_text()
+        page.locator(field).evaluate("field => { window.before = field; }")
+        page.unroute("**/drawings")  # and come
+        self.until(page, "!before.isConnected")
+        page.keyboard.type("300")
+        page.keyboard.press("Enter")
+        self.settled(page)
+        self.assertEqual(self.document("Slipway")["bus"]["mono_below_hz"], 300)
+
     def test_mono_border_and_limits(self):
         page = self.bench("Slipway")
         page.keyboard.press("b")

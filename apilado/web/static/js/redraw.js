@@ -5,6 +5,7 @@ import { prepareFields } from "./fields.js";
 const press = { place: null, over: Promise.resolve(), end: () => {} };
 const typing = { place: null, over: Promise.resolve(), end: () => {} };
 const REDRAWN = "#sheet, #sheet-open, #soundings, #layers";
+const TYPED = "input[type=number], input[type=text], input[type=search]";
 
 /** A press that is under way reaches what it was aimed at before that is drawn anew. */
 export function listenToPresses() {
@@ -18,7 +19,7 @@ export function listenToPresses() {
   });
   for (const name of ["pointerup", "pointercancel"]) document.addEventListener(name, end, true);
   document.addEventListener("input", ({ target }) => {
-    if (typing.place || !target.matches("input[type=number], input[type=text], input[type=search]")) return;
+    if (typing.place || !target.matches(TYPED)) return;
     typing.place = placeOf(target);
     typing.over = new Promise((resolve) => { typing.end = resolve; });
   }, true);
@@ -54,7 +55,9 @@ export function replaceKeepingPlace(place, html) {
     const same = [...place.querySelectorAll("[data-path]")].filter((control) => control.type === type);
     const byContent = (control) => control.dataset.path.includes("/@"); // a note or a hit, called by where it is: it has moved
     const moved = byContent(focused) ? same.find((control) => byContent(control) && control.dataset.field === field) : null;
-    (same.find((control) => control.dataset.path === path) ?? moved)?.focus({ preventScroll: true });
+    const again = same.find((control) => control.dataset.path === path) ?? moved;
+    again?.focus({ preventScroll: true });
+    if (again?.matches(TYPED)) again.select(); // nothing is typed yet: what is typed now replaces what stands there
   }
   place.parentElement.scrollTop = scroll;
 }
