@@ -16,6 +16,62 @@ def highest(audio):
     return float(np.abs(sosfiltfilt(sections, audio.astype(np.float64), axis=1)).max())
 
 
+QUEUE = """
+async () => {
+  const { EditQueue } = await import("/static/js/edits.js");
+  const log = [], held = {};
+  const queue = new EditQueue({
+    send: (edit, gesture, final, kept) => new Promise((answer, refuse) => {
+      log.push(`sent ${edit}`);
+      held[edit] = { kept, answer: () => answer(edit), refuse: () => refuse(Object.assign(new Error(), { status: 422 })) };
+    }),
+    answered: (answer) => log.push(`answered ${answer}`),
+    refused: () => log.push("refused"),
+    rested: () => log.push("rested"),
+  });
+  window.queued = { queue, held, log };
+}
+"""
+
+
+class QueueTest(BrowserCase):
+    """What is posted when, with a server that the test plays."""
+
+    def does(self, page, *steps):
+        """What was sent and answered by the time that some steps have been done."""
+        page.evaluate("() => { queued.log.length = 0; }")
+        for step in steps:
+            page.evaluate(f"() => {{ const {{ queue, held }} = queued; {step}; }}")
+        return page.evaluate("queued.log")
+
+    def test_the_last_edit_of_a_hand_waits_only_until_the_one_before_is_kept(self):
+        page = self.open("/")
+        page.evaluate(QUEUE)
+        pulled = "queue.push(() => '{}', 'pull', {})"
+        self.assertEqual(self.does(page, pulled.format("a", "false")), ["sent a"])
+        # While the hand moves each waits for the answer before; of those that wait only the newest is sent.
+        self.assertEqual(self.does(page, pulled.format("b", "false"), pulled.format("c", "false")), [])
+        self.assertEqual(self.does(page, "held.a.kept()"), [])
+        self.assertEqual(self.does(page, "held.a.answer()"), ["answered a", "sent c"])
+        self.assertEqual(self.does(page, pulled.format("d", "true")), [])
+        self.assertEqual(self.does(page, "held.c.kept()"), ["sent d"])
+        self.assertTrue(page.evaluate("queued.queue.busy"))
+        # Answers are taken in the order of the edits, whichever comes first.
+        self.assertEqual(self.does(page, "held.d.answer()"), [])
+        self.assertEqual(self.does(page, "held.c.answer()"), ["answered c", "answered d"])
+        self.assertFalse(page.evaluate("queued.queue.busy"))
+        self.assertEqual(self.does(page, pulled.format("d", "true")), ["rested"])
+
+    def test_a_refusal_takes_with_it_what_the_same_hand_still_does(self):
+        page = self.open("/")
+        page.evaluate(QUEUE)
+        sent = self.does(page, "queue.push(() => 'a', 'pull', false)", "queue.push(() => 'b', 'pull', true)")
+        self.assertEqual(sent, ["sent a"])
+        self.assertEqual(self.does(page, "queue.push(() => 'c')", "held.a.refuse()"), ["refused", "sent c"])
+        self.assertEqual(self.does(page, "held.c.answer()"), ["answered c"])
+        self.assertFalse(page.evaluate("queued.queue.busy"))
+
+
 class HearingTest(BrowserCase):
     def setUp(self):
         for name in self.stacks:

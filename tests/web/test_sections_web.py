@@ -1,9 +1,11 @@
 """Sections over HTTP: where an edit goes, what is drawn, what is marked; and an edit that is heard first."""
 
 import json
+from unittest.mock import patch
 
 import numpy as np
 
+from apilado.errors import Overtaken
 from tests.web.case import WebCase
 
 
@@ -81,14 +83,23 @@ class SectionsWebTest(WebCase):
         length = self.loop().shape[1]
         for place in (0, length - 2000):
             edit = {"op": "set", "path": "layers/high/mute", "value": place == 0}
-            (head, content), (answer, _) = self.heard(edit, place, length)
-            self.assertEqual(head["revision"], answer["answer"]["revision"])
+            (first, _), (head, content), (answer, _) = self.heard(edit, place, length)
+            self.assertEqual([first["kept"], head["revision"]], 2 * [answer["answer"]["revision"]])
+            self.assertTrue(answer["answer"]["plan"])
             stretch, after = np.frombuffer(content, "<f4").reshape(2, -1), self.loop()
             index = (head["begins"] + np.arange(stretch.shape[1])) % length
             self.assertLess(float(np.abs(stretch - after[:, index]).max()), 0.03 * float(np.abs(after).max()))
         # Of another length there is no stretch: the loop is waited for.
-        (only,) = self.heard({"op": "set", "path": "tempo_bpm", "value": 100.0}, 0, length)
-        self.assertIn("answer", only[0])
+        first, second = self.heard({"op": "set", "path": "tempo_bpm", "value": 100.0}, 0, length)
+        self.assertEqual(("kept" in first[0], "answer" in second[0]), (True, True))
+
+    def test_what_a_newer_edit_of_the_page_has_overtaken_is_not_drawn(self):
+        length = self.loop().shape[1]
+        with patch("apilado.web.routes.sound.hear_stretch", side_effect=Overtaken("newer")):
+            first, (answer, _) = self.heard({"op": "set", "path": "layers/high/mute", "value": True}, 0, length)
+        self.assertIn("kept", first[0])
+        self.assertIsNone(answer["answer"]["plan"])
+        self.assertEqual(answer["answer"]["values"], {"layers/high/mute": "True"})
 
     def test_a_page_that_has_a_loop_gets_what_has_changed(self):
         first = self.answer("loop", client="p", known=0)

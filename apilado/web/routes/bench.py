@@ -31,6 +31,7 @@ from apilado.core.soundings.make_room import MOST_PROPOSALS, all_of, make_room
 from apilado.core.soundings.measures import Measures, measure
 from apilado.core.soundings.registry import RULES, sound
 from apilado.core.soundings.sounding import Sounding
+from apilado.errors import Overtaken
 from apilado.store.stacks import Revision, Stepped
 from apilado.web.drawings.measured import measured
 from apilado.web.drawings.plan import plan
@@ -146,14 +147,16 @@ def same_shape(before: Stack, after: Stack) -> bool:
     return bool(controls(before) == controls(after))
 
 
-def answer(revision: Revision, view: View, before: Stack | None, notice: str | None = None) -> dict[str, Any]:
+def answer(
+    revision: Revision, view: View, before: Stack | None, notice: str | None = None, *, drawn: bool = True
+) -> dict[str, Any]:
     """What a page needs after a change."""
     same = before is not None and same_shape(before, revision.stack)
     there = as_shown(revision.stack, view.section)
     chosen = next((each for each in revision.stack.sections if each.id == view.section), None)
     return {
         "revision": revision.id,
-        "plan": plan(there, view),
+        "plan": plan(there, view) if drawn else None,
         "values": changed_values(as_shown(before, view.section), there) if before is not None and same else {},
         "section": {"name": chosen.name, "bars": bars_in_words(chosen)} if chosen is not None else None,
         "texts": texts(there, view),
@@ -197,26 +200,32 @@ def edits(request: Request, stack_id: int, posted: EditRequest) -> Any:
 def _heard_first(
     workspace: Workspace, stack_id: int, posted: EditRequest, edit: Edit, change: Edit, done: Edited
 ) -> Iterator[bytes]:
-    """The ear comes first: a stretch of the sound, then the answer to an edit."""
+    """That the edit is kept, then a stretch of its sound (the ear comes first), then the answer to it."""
+    yield answer_part({"kept": done.revision.id})
+    overtaken = False
     if posted.hears is not None:
         stack, client = done.revision.stack, posted.client
-        heard = stretch_part(workspace, stack_id, done.revision.id, stack, posted.hears, client, posted.view)
+        try:
+            heard = stretch_part(workspace, stack_id, done.revision.id, stack, posted.hears, client, posted.view)
+        except Overtaken:
+            overtaken, heard = True, None
         if heard is not None:
             yield heard
-    yield answer_part({"answer": edited(posted, edit, change, done)})
+    yield answer_part({"answer": edited(posted, edit, change, done, drawn=not overtaken)})
 
 
-def edited(posted: EditRequest, edit: Edit, change: Edit, done: Edited) -> dict[str, Any]:
+def edited(posted: EditRequest, edit: Edit, change: Edit, done: Edited, *, drawn: bool = True) -> dict[str, Any]:
     """What a page needs after its edit.
 
     Args:
         change: the edit as it was made, in a section or not.
+        drawn: with the plan of it; not where the page has made another edit since.
     """
     section = posted.view.section
     notice = change.remark(done.before, done.revision.stack) if posted.final else None
     if done.rebased:
         notice = "This stack was changed in another tab. Your change was done on top of that one."
-    told = answer(done.revision, posted.view, None if done.rebased else done.before, notice)
+    told = answer(done.revision, posted.view, None if done.rebased else done.before, notice, drawn=drawn)
     made = part_made(done.before, done.revision.stack) if told["controls"] else None
     select = part_added(done.before, done.revision.stack)
     item = item_after(edit, as_shown(done.before, section))

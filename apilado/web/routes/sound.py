@@ -142,12 +142,13 @@ def answer_part(head: dict[str, Any], content: bytes = b"") -> bytes:
 def stretch_part(
     workspace: Workspace, stack_id: int, revision: int, stack: Stack, playhead: Playhead, client: str, heard: Audition
 ) -> bytes | None:
-    """A stretch of the stack from the playhead on as a part of an answer; None where the loop is to be waited for."""
+    """A stretch of the stack from the playhead on as a part of an answer; None where the loop is to be waited for.
+
+    Raises:
+        Overtaken: the page has asked for another one since.
+    """
     begun, token = perf_counter(), workspace.newest("stretch", stack_id, client)
-    try:
-        found = hear_stretch(workspace, stack_id, stack, playhead.place, playhead.length, token, heard)
-    except Overtaken:
-        return None
+    found = hear_stretch(workspace, stack_id, stack, playhead.place, playhead.length, token, heard)
     if found is None:
         return None
     head = {
@@ -174,5 +175,8 @@ def stretch(
     workspace = workspace_of(request)
     head = workspace.stacks.head(stack_id)
     at = Playhead(place=place, length=length)
-    found = stretch_part(workspace, stack_id, head.id, head.stack, at, client[:80], heard)
+    try:
+        found = stretch_part(workspace, stack_id, head.id, head.stack, at, client[:80], heard)
+    except Overtaken:
+        found = None
     return Response(found or b"", media_type=PARTS)

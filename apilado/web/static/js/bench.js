@@ -42,7 +42,13 @@ class Bench {
     this.panels = new Panels();
     this.panels.beats = this.info.beats;
     this.player = new Player(`${this.url}/loop?client=${this.client}`, Number(root.dataset.rate), (said) => this.heard(said));
-    this.edits = new EditQueue((edit, gesture, final) => this.send(edit, gesture, final), (error) => this.refused(error), () => this.rested());
+    this.ahead = null; // the revision of an edit that is kept, and whose answer is still on its way
+    this.edits = new EditQueue({
+      send: (edit, gesture, final, kept) => this.send(edit, gesture, final, kept),
+      answered: (answer, edit, final) => this.answered(answer, edit, final),
+      refused: (error) => this.refused(error),
+      rested: () => this.rested(),
+    });
     this.plumb = new View(this, "plumb", "Listening to every note at every border …", { goal: "worst" });
     this.room = new View(this, "room", "Trying out what makes room …", {});
     this.views = [this.plumb, this.room];
@@ -73,21 +79,30 @@ class Bench {
 
   /** Sends the edit that `make` gives; of one gesture, only the last that is waiting. */
   edit(make, gesture = null, { final = gesture === null } = {}) {
-    const done = this.edits.push(make, gesture, final);
+    this.edits.push(make, gesture, final);
     this.busy();
-    return done;
   }
 
-  async send(edit, gesture, final) {
+  async send(edit, gesture, final, kept) {
     const view = this.view();
     const { whole = false, ...bare } = edit;
-    const data = { edit: bare, whole, base: this.revision, gesture, client: this.client, final, view };
-    this.accept(await this.player.edit(`${this.url}/edits`, data, final), final, { asked: true });
+    const data = { edit: bare, whole, base: this.ahead ?? this.revision, gesture, client: this.client, final, view };
+    const answer = await this.player.edit(`${this.url}/edits`, data, final, (revision) => {
+      this.ahead = revision;
+      kept();
+    });
+    return { ...answer, view };
+  }
+
+  answered({ view, ...answer }, edit, final) {
+    if (answer.revision === this.ahead) this.ahead = null;
+    this.accept(answer, final, { asked: true });
     if (edit.op === "split-layer") this.setMode("eq"); // the cut is made: one that was refused leaves the knife in hand
     if (view.selected !== this.selected || view.mode !== this.mode) this.step("plan"); // chosen while it was on its way
   }
 
   refused(error) {
+    this.ahead = null;
     tell(error.message, { fault: true });
     if (error.status === undefined) this.away = this.lost = true; // nobody answered: whether it is kept is not known
     this.step("plan", { quiet: true });
@@ -128,7 +143,7 @@ class Bench {
     else this.sections.told(answer.section);
     if (answer.made) this.path.reveal(answer.made);
     const handle = answer.made && `point:${answer.made}`;
-    this.panels.put("plan", answer.plan, this.item);
+    if (answer.plan) this.panels.put("plan", answer.plan, this.item); // else a newer edit's is on its way
     if (handle && this.panels.handles("profile").some((each) => each.dataset.key === handle)) {
       this.item = handle;
       this.path.focus = null;
@@ -152,7 +167,7 @@ class Bench {
 
   /** The hand has let go where its last edit had left things: what was rendered on the way there is of no use. */
   rested() {
-    this.player.refresh(this.revision, { final: true });
+    this.player.refresh(this.ahead ?? this.revision, { final: true });
     this.rest(0);
   }
 

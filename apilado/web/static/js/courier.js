@@ -57,7 +57,8 @@ const ORDERS = {
         if (head.answer) {
           if (!stretched && head.answer.revision !== data.base) follow(head.answer.revision, final);
           postMessage({ id, answer: head.answer });
-        } else {
+        } else if (head.kept) postMessage({ id, kept: head.kept });
+        else {
           stretched = head;
           taken(head, content, final, heard);
         }

@@ -1,18 +1,25 @@
-// Edits on their way to the server: at most one in flight, and of one gesture only the last value.
+// Edits on their way to the server, and of one gesture only the last value. While a hand moves, each waits for the answer
+// to the one before; where it lets go, its last edit is posted as soon as the one before is kept.
 
 export class EditQueue {
   /**
-   * @param send async (edit, gesture, final) => void; a refusal is told by `refused(error)`. It takes with it what the
-   *   same hand still does; what comes behind is sent. Where nobody answers, nothing more is sent.
+   * @param send async (edit, gesture, final, kept) => an answer; it calls `kept` as soon as the edit is known to be kept.
+   *   A refusal is told by `refused(error)`. It takes with it what the same hand still does; what comes behind is sent.
+   *   Where nobody answers, nothing more is sent.
+   * @param answered (answer, edit, final) => void, in the order in which the edits were sent.
    * @param rested () => void: a gesture has ended where its last edit had left it already.
    */
-  constructor(send, refused, rested) {
-    this.send = send;
-    this.refused = refused;
-    this.rested = rested;
+  constructor({ send, answered, refused, rested }) {
+    Object.assign(this, { send, answered, refused, rested });
     this.sent = { gesture: null, text: "" };
     this.waiting = [];
-    this.busy = false;
+    this.underWay = 0;
+    this.unkept = null; // the edit of which it is not known yet whether it is kept
+    this.inOrder = Promise.resolve();
+  }
+
+  get busy() {
+    return this.underWay > 0 || this.waiting.length > 0;
   }
 
   /** `make` gives the edit at the moment it is sent, or null if there is nothing to do any more. */
@@ -20,28 +27,41 @@ export class EditQueue {
     const last = this.waiting.at(-1);
     if (gesture && last?.gesture === gesture) this.waiting.pop();
     this.waiting.push({ make, gesture, final });
-    return this.drain();
+    this.go();
   }
 
-  async drain() {
-    if (this.busy) return;
-    this.busy = true;
-    while (this.waiting.length) {
-      const { make, gesture, final } = this.waiting.shift();
-      try {
-        const edit = make();
-        const text = JSON.stringify(edit);
-        const known = edit === null || (gesture !== null && gesture === this.sent.gesture && text === this.sent.text);
-        this.sent = { gesture, text };
-        if (!known) await this.send(edit, gesture, final);
-        else if (final) this.rested();
-      } catch (error) {
-        const answered = error.status !== undefined;
-        this.waiting = this.waiting.filter((each) => answered && (gesture === null || each.gesture !== gesture));
-        this.refused(error);
-      }
+  go() {
+    while (this.waiting.length && !this.unkept && (!this.underWay || this.waiting[0].final)) this.post(this.waiting.shift());
+  }
+
+  async post({ make, gesture, final }) {
+    const mine = (this.unkept = {});
+    const kept = () => {
+      if (this.unkept === mine) this.unkept = null;
+      this.go();
+    };
+    const before = this.inOrder;
+    let through;
+    this.inOrder = new Promise((resolve) => { through = resolve; });
+    this.underWay += 1;
+    try {
+      const edit = make();
+      const text = JSON.stringify(edit);
+      const known = edit === null || (gesture !== null && gesture === this.sent.gesture && text === this.sent.text);
+      this.sent = { gesture, text };
+      if (!known) {
+        const answer = await this.send(edit, gesture, final, kept);
+        await before;
+        this.answered(answer, edit, final);
+      } else if (final) this.rested();
+    } catch (error) {
+      const answered = error.status !== undefined;
+      this.waiting = this.waiting.filter((each) => answered && (gesture === null || each.gesture !== gesture));
+      this.refused(error);
     }
-    this.busy = false;
+    this.underWay -= 1;
+    before.then(through);
+    kept();
   }
 }
 

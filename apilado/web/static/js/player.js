@@ -27,10 +27,13 @@ export class Player {
     this.courier.postMessage({ order: "refresh", revision, final });
   }
 
-  /** Posts an edit; the sound that it makes is asked for before the answer is even read here. */
-  edit(url, data, final) {
+  /**
+   * Posts an edit; the sound that it makes is asked for before the answer is even read here. Where the answer comes in
+   * parts, `kept(revision)` is called before it has come.
+   */
+  edit(url, data, final, kept) {
     const hears = this.playhead();
-    return this.ask({ order: "edit", url: new URL(url, location.href).href, data: { ...data, hears }, final });
+    return this.ask({ order: "edit", url: new URL(url, location.href).href, data: { ...data, hears }, final }, kept);
   }
 
   /** Plays another loop until the own one is given back: `{ overdo: path }`, or `{ url, data }` to post for it. */
@@ -47,11 +50,11 @@ export class Player {
     this.courier.postMessage({ order: "giveBack" });
   }
 
-  ask(order) {
+  ask(order, kept = null) {
     if (this.broken) return Promise.reject(new Refused(this.broken));
     return new Promise((resolve, reject) => {
       const id = (this.number = (this.number ?? 0) + 1);
-      this.asked.set(id, { resolve, reject });
+      this.asked.set(id, { resolve, reject, kept });
       this.courier.postMessage({ ...order, id });
     });
   }
@@ -76,11 +79,12 @@ export class Player {
     return { place: place < end && at >= end ? first + ((at - first) % (end - first)) : at % length, length };
   }
 
-  brought({ id, answer, error, rendering, fetched, fault, budget, further }) {
+  brought({ id, answer, error, kept, rendering, fetched, fault, budget, further }) {
     if (budget) document.dispatchEvent(new CustomEvent("apilado:budget", { detail: budget }));
     const playhead = further && this.playhead();
     if (playhead) this.courier.postMessage({ order: "further", playhead });
-    if (id !== undefined) {
+    if (kept !== undefined) this.asked.get(id).kept?.(kept);
+    else if (id !== undefined) {
       const { resolve, reject } = this.asked.get(id);
       this.asked.delete(id);
       if (error) reject(Object.assign(new Refused(error.message), { status: error.status }));
