@@ -28,9 +28,11 @@ from apilado.core.units import db_to_gain
 from apilado.demo.stacks import slipway
 from tests.seeded.moving import drawn_movements
 from tests.seeded.sectioned import drawn_sections, values_to_change
-from tests.seeded.stacks import Dice, seeded_stack, seeds
+from tests.seeded.stacks import TIMES, Dice, seeded_stack, seeds
 from tests.support import ENGINE, graph_of, rendered
 
+MOST_PLACES = 17
+"""In a sweep; with the start, the seam and a later round twenty."""
 SHORT_DB, HOPPING_DB, LONG_DB, FLOOR_DB = -60.0, -54.0, -30.0, -120.0
 """How far a stretch may be off, of the peak: where everything forgets within half a second, where a mono border
 that moves is drawn in steps that begin with the stretch, and where levels are followed for longer."""
@@ -72,7 +74,8 @@ class StretchTest(unittest.TestCase):
             stack, load = seeded_stack(seed)
             graph, loop, dice = graph_of(stack, load), rendered(stack, load), Dice(seed)
             total, near = graph.clock.frames, agreement(graph)
-            for begins in (0, dice.whole(0, total - 1), total - 100, 3 * total + dice.whole(0, total - 1)):
+            places = [dice.whole(0, total - 1) for _ in range(MOST_PLACES if TIMES > 1 else 1)]
+            for begins in (0, total - 100, 3 * total + dice.whole(0, total - 1), *places):
                 frames = dice.whole(200, stack.sample_rate // 2)
                 there = (begins + np.arange(frames)) % total
                 wanted = named(graph)

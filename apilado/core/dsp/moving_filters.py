@@ -23,6 +23,8 @@ from apilado.core.dsp.curves import Curve
 from apilado.core.dsp.filters import QUIETEST, Sections, settle_frames
 from apilado.core.dsp.lead_in import state_that_comes_back, wrapped_curve, wrapped_tail
 
+KNOTS_AT_ONCE = 4096
+
 
 def state_variable_rows(sections: NDArray[np.float64]) -> NDArray[np.float64]:
     """g, k, m0, m1, m2 of each section: y = m0·x + m1·v1 + m2·v2. Shape as given, (..., 5)."""
@@ -96,9 +98,14 @@ def moving_filtered(audio: Audio, at: NDArray[np.int64], sections: Sections, *, 
     state = np.zeros((audio.shape[0], rows.shape[1], 2))
     if looped:
         _begin_loop(audio, at, rows, sections, state)
-    out = run_moving(audio, at, rows, state)
-    out[np.abs(out) <= QUIETEST] = 0.0
-    return out.astype(np.float32)
+    out = np.empty_like(audio)
+    for first in range(0, at.shape[0] - 1, KNOTS_AT_ONCE):  # in 64 bits, but never all of it
+        some = slice(first, min(first + KNOTS_AT_ONCE, at.shape[0] - 1) + 1)
+        begins, ends = at[some][0], at[some][-1]
+        part = run_moving(np.ascontiguousarray(audio[:, begins:ends]), at[some] - begins, rows[some], state)
+        part[np.abs(part) <= QUIETEST] = 0.0
+        out[:, begins:ends] = part
+    return out
 
 
 def _radii(sections: Sections) -> NDArray[np.float64]:

@@ -3,6 +3,10 @@
 A loop is periodic: its spectrum is taken at its exact length, so that what sounds across the seam is no jump and each
 of its lines is one bin. Padded to a quicker length, a sine of 39 Hz would leave energy below 30 Hz that is not there.
 
+The length of a loop comes from its tempo and may be a prime: its transform then takes ten times as long, and five times
+the memory. A long loop is read anew at a few more points of the same round, of a number that is quick: the lines lie
+where they lay, and differ from the exact ones by less than -80 dB up to 20 kHz.
+
 A spectrum is as large as the sound itself. What is kept of a stem is taken from it and is small (`stem.py`); only its
 low end is kept line by line.
 """
@@ -11,12 +15,23 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, replace
+from functools import lru_cache
+from typing import Any
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 from scipy import fft
 
 from apilado.core.dsp.audio import Audio, as_stereo
+
+LONGEST_EXACT = 2**18
+"""Frames of a loop up to which its own length is always transformed: that is quick enough."""
+LARGEST_PRIME = 200
+"""A length that has no larger one in it is quick."""
+READ_TAPS, READ_PLACES, READ_BETA = 64, 512, 9.0
+"""Of the windowed sinc that reads between frames: its taps, the places between two frames that it is known at, and the
+beta of its Kaiser window: -90 dB, and flat to 20 kHz at 44.1 kHz."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -84,16 +99,69 @@ def spectrum_of(audio: Audio, *, rate_hz: int) -> Spectrum:
 
 def _spectra(audio: Audio, *, same: bool) -> tuple[NDArray[np.complex64], NDArray[np.complex64]]:
     frames = audio.shape[1]
+    quick = fft.next_fast_len(frames, real=True)
+    if frames > LONGEST_EXACT and _largest_prime(frames) > LARGEST_PRIME:
+        lines = [_read_anew(channel, quick) for channel in audio[: 1 if same else 2]]
+        return lines[0], lines[-1]
     if same:
         left = fft.rfft(audio[0])
         return left, left
-    if fft.next_fast_len(frames, real=True) == frames:
+    if quick == frames:
         return fft.rfft(audio[0]), fft.rfft(audio[1])
-    # A length with large prime factors costs ten times as much: both channels in one complex transform.
+    # Both channels in one complex transform, since that is slow.
     both = fft.fft(audio[0] + 1j * audio[1])
     upper = both[: frames // 2 + 1]
     lower = np.conj(np.concatenate([both[:1], both[: frames - frames // 2 - 1 : -1]]))
     return (upper + lower) / np.float32(2.0), (upper - lower) / np.complex64(2.0j)
+
+
+def _largest_prime(number: int) -> int:
+    """The largest prime that divides a number of at least 2."""
+    prime = 2
+    while prime * prime <= number:
+        if number % prime:
+            prime += 1
+        else:
+            number //= prime
+    return number
+
+
+def _read_anew(channel: NDArray[np.float32], points: int) -> NDArray[np.complex64]:
+    """Lines of a loop's spectrum, from so many points at equal distances around it; there are more than frames."""
+    frames, half = channel.shape[0], READ_TAPS // 2
+    around = np.concatenate([channel[1 - half :], channel, channel[:half]])
+    read = np.empty(points, np.float32)
+    _read_between(around, frames, _between(), read)
+    lines: NDArray[np.complex64] = fft.rfft(read, overwrite_x=True)[: frames // 2 + 1]
+    return lines * np.float32(frames / points)
+
+
+@lru_cache(maxsize=1)
+def _between() -> NDArray[np.float32]:
+    """The taps that read between two frames, shape (READ_PLACES + 1, READ_TAPS): row r at the place r/READ_PLACES."""
+    half = READ_TAPS // 2
+    places: NDArray[np.float64] = np.arange(READ_PLACES + 1)[:, None] / READ_PLACES
+    apart = np.arange(1 - half, half + 1)[None, :] - places
+    window = np.i0(READ_BETA * np.sqrt(np.maximum(0.0, 1.0 - (apart / half) ** 2))) / np.i0(READ_BETA)
+    taps = np.sinc(apart) * window
+    return np.asarray(taps / taps.sum(axis=1, keepdims=True), np.float32)
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _read_between(around: Any, frames: int, taps: Any, out: Any) -> None:
+    """out[m] is what lies at frame m·frames/len(out) of a loop; `around` has half the taps more at its ends."""
+    points, places, count = out.shape[0], taps.shape[0] - 1, taps.shape[1]
+    for m in range(points):
+        whole = m * frames // points
+        place = places * (m * frames - whole * points) / points
+        row = int(place)
+        share = np.float32(place - row)
+        near, low, high = around[whole : whole + count], taps[row], taps[row + 1]
+        first, second = np.float32(0.0), np.float32(0.0)
+        for k in range(count):
+            first += low[k] * near[k]
+            second += high[k] * near[k]
+        out[m] = first + share * (second - first)
 
 
 def squared(lines: NDArray[np.complex64]) -> NDArray[np.float32]:

@@ -8,7 +8,6 @@ import threading
 from collections import OrderedDict
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from heapq import heappop, heappush
 from threading import Event, Lock
 from time import thread_time
 from typing import Any
@@ -24,6 +23,10 @@ MEASURED_SHARE = 0.25
 """Of the cache."""
 HEARD = "apilado.core.render."
 MOST_CHAINS = 4096
+
+
+MORE_THAN_IT_MAKES = 2
+"""Inputs that a stage lets go of: it makes one result."""
 
 
 class Token:
@@ -141,7 +144,8 @@ class Engine:
 class _Run:
     """One call of `Engine.run`: which stages wait for how many inputs, and what is there already.
 
-    Of the stages that could be computed, that one is which comes first on the way to the first target: what one layer
+    Of the stages that could be computed, one that lets go of more than it makes comes first, such as the sum of two
+    layers that nothing else reads any more; then the one that is first on the way to the first target: what one layer
     is made of is let go before the next layer is begun, as far as the threads allow.
     """
 
@@ -151,8 +155,8 @@ class _Run:
         self._missing: dict[bytes, int] = {}
         self._dependents: dict[bytes, list[Stage]] = {}
         self._readers: dict[bytes, int] = {}
-        self._ready: list[tuple[int, Stage]] = []
-        """Those that could be computed, as a heap by their place."""
+        self._ready: list[Stage] = []
+        """Those that could be computed."""
         self._places: dict[bytes, int] = {}
         """When a stage is reached on the way from the first input to the last target."""
         self._lock = Lock()
@@ -190,7 +194,7 @@ class _Run:
                 self._dependents.setdefault(source.key, []).append(stage)
         self._places[stage.key] = len(self._places)
         if self._missing[stage.key] == 0:
-            heappush(self._ready, (self._places[stage.key], stage))
+            self._ready.append(stage)
 
     def _submit(self) -> None:
         self._under_way += 1
@@ -198,7 +202,8 @@ class _Run:
 
     def _compute(self) -> None:
         with self._lock:
-            _, stage = heappop(self._ready)
+            stage = min(self._ready, key=self._turn)
+            self._ready.remove(stage)
         result, failure = None, None
         try:
             self._token.check()
@@ -214,11 +219,16 @@ class _Run:
                 for waiting in self._dependents.get(stage.key, ()):
                     self._missing[waiting.key] -= 1
                     if self._missing[waiting.key] == 0:
-                        heappush(self._ready, (self._places[waiting.key], waiting))
+                        self._ready.append(waiting)
                         self._submit()
             self._under_way -= 1
             if self._under_way == 0:
                 self._finished.set()
+
+    def _turn(self, stage: Stage) -> tuple[bool, int]:
+        """What is computed first comes first."""
+        let_go = {source.key for source in stage.inputs if self._readers[source.key] == 1}
+        return len(let_go) < MORE_THAN_IT_MAKES, self._places[stage.key]
 
     def _release(self, sources: Sequence[Stage]) -> None:
         """Lets go of what nothing in this run reads any more; the cache keeps what it has room for."""

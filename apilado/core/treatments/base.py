@@ -21,7 +21,9 @@ def blended(dry: Audio, wet: Audio, *, blend: Value, output_db: Value) -> Audio:
     share, gain = per_frame(blend), per_frame(mapped(output_db, db_to_gain))
     if isinstance(share, float) and share == 1.0:
         return wet * np.asarray(gain, np.float32)
-    return dry * np.asarray(1.0 - share, np.float32) + wet * np.asarray(share * gain, np.float32)
+    out = dry * np.asarray(1.0 - share, np.float32)
+    out += wet * np.asarray(share * gain, np.float32)
+    return out
 
 
 class Treatment(Part):

@@ -365,6 +365,22 @@ class StagesTest(unittest.TestCase):
         few, many = held_bytes(3), held_bytes(12)
         self.assertLess(many, 1.2 * few)
 
+    def test_what_lets_go_of_more_than_it_makes_is_not_put_off(self):
+        done, engine = [], Engine(threads=1)
+
+        def made(*parts, name):
+            done.append(name)
+            return np.zeros(1)
+
+        layers = [stage(made, name=f"layer {n}") for n in range(3)]
+        heard = [stage(made, layer, name=f"measured {n}") for n, layer in enumerate(layers)]
+        total = stage(made, stage(made, *layers[:2], name="sum 1", kept=False), layers[2], name="sum 2")
+        engine.run([*heard, total])
+        engine.close()
+        # The sum of two layers comes before the third is begun, though it is asked for last.
+        self.assertEqual(done[:5], ["layer 0", "measured 0", "layer 1", "measured 1", "sum 1"])
+        self.assertEqual(done[5:], ["layer 2", "measured 2", "sum 2"])
+
     def test_a_sum_is_the_sum_in_the_order_of_its_layers(self):
         layers = tuple(Layer(id=f"l{index}", transpose=index, level_db=-3.0 * index) for index in range(5))
         out = rendered(plain_stack(layers=layers))
