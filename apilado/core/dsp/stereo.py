@@ -58,7 +58,7 @@ def moved(audio: Audio, frames: Value, *, looped: bool) -> Audio:
     exact, flat within 0.1 dB up to 0.45 of the rate. A delay that moves reads every frame where it then lies.
     """
     if isinstance(frames, Curve):
-        return _read_at(audio, np.arange(audio.shape[1]) - frames.per_frame(), looped=looped)
+        return read_at(audio, np.arange(audio.shape[1]) - frames.per_frame(), looped=looped)
     whole = math.floor(frames + 0.5)
     share = frames - whole
     if abs(share) <= SMALLEST_SHARE:
@@ -98,7 +98,7 @@ def _tap_table() -> NDArray[np.float32]:
     return np.stack([sinc_taps(share) for share in np.linspace(-0.5, 0.5, SHARES + 1)]).astype(np.float32)
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@njit(cache=True, nogil=True, fastmath={"contract", "reassoc"})
 def _read_kernel(audio: Any, places: Any, taps: Any, looped: Any, out: Any) -> None:
     frames, half, shares = audio.shape[1], taps.shape[1] // 2, taps.shape[0] - 1
     for n in range(out.shape[1]):
@@ -107,19 +107,26 @@ def _read_kernel(audio: Any, places: Any, taps: Any, looped: Any, out: Any) -> N
         step = min(np.int64(place), shares - 1)
         between = np.float32(place - step)
         for c in range(audio.shape[0]):
-            total = np.float32(0.0)
-            for tap in range(2 * half):
-                at = nearest + tap - (half - 1)
-                if looped:
-                    at %= frames
-                elif at < 0 or at >= frames:
-                    continue
-                weight = taps[step, tap] + between * (taps[step + 1, tap] - taps[step, tap])
-                total += weight * audio[c, at]
-            out[c, n] = total
+            first = nearest - (half - 1)
+            low, high = np.float32(0.0), np.float32(0.0)
+            if first >= 0 and first + 2 * half <= frames:
+                near, row, next_row = audio[c, first : first + 2 * half], taps[step], taps[step + 1]
+                for tap in range(2 * half):
+                    low += row[tap] * near[tap]
+                    high += next_row[tap] * near[tap]
+            else:
+                for tap in range(2 * half):
+                    at = first + tap
+                    if looped:
+                        at %= frames
+                    elif at < 0 or at >= frames:
+                        continue
+                    low += taps[step, tap] * audio[c, at]
+                    high += taps[step + 1, tap] * audio[c, at]
+            out[c, n] = low + between * (high - low)
 
 
-def _read_at(audio: Audio, places: NDArray[np.float64], *, looped: bool) -> Audio:
+def read_at(audio: Audio, places: NDArray[np.float64], *, looped: bool) -> Audio:
     """The audio as it is at places between its frames, one for each frame that is made; shape (channels, places)."""
     out = np.empty((audio.shape[0], places.shape[0]), np.float32)
     _read_kernel(np.ascontiguousarray(audio), places, _tap_table(), looped, out)
