@@ -206,13 +206,13 @@ def oversampled(audio: Audio, factor: int, shaper: Shaper, *, looped: bool, betw
     else:
         head = np.zeros((audio.shape[0], before), np.float32)
         tail = np.zeros((audio.shape[0], after), np.float32)
-    padded = np.concatenate([head, audio, tail], axis=1)
     out = np.zeros_like(audio)
     for channel in range(audio.shape[0]):
+        padded = np.concatenate([head[channel], audio[channel], tail[channel]])
         # In pieces that fit the processor's cache, with all that comes of them.
         for start in range(0, frames, PIECE):
             end = min(frames, start + PIECE)
-            piece = padded[channel, start : end + before + after]
+            piece = padded[start : end + before + after]
             up = np.zeros((2, piece.shape[0] - DELAY), np.float32)
             _up_kernel(piece, filters, up)
             shaped = _doubled(interleaved(up), factor // 2, 1, shaper, between)

@@ -9,6 +9,9 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+NEAR = 1e-4
+"""Neighbours that lie nearer have the value in their middle for their mean."""
+
 
 @njit(cache=True, nogil=True, fastmath=True)
 def _soft_clip_kernel(x: Any, gain: Any, y: Any) -> None:
@@ -72,3 +75,111 @@ def saturated(x: NDArray[np.float32], drive: float, bias: float) -> NDArray[np.f
     out = np.empty_like(flat)
     _saturation_kernel(flat, np.float32(drive), np.float32(bias), np.float32(rest), np.float32(scale), out)
     return out.reshape(x.shape)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _saturation_between_kernel(
+    even: Any, odd: Any, drive: float, bias: float, rest: float, scale: float, after_even: Any, after_odd: Any
+) -> None:
+    frames = even.shape[0]
+    before, at = 0.0, 0.0
+    for n in range(2 * frames):
+        v = drive * np.float64(even[n >> 1] if n & 1 == 0 else odd[n >> 1]) + bias
+        size = abs(v)
+        integral = size + math.log1p(math.exp(-2.0 * size))  # ln cosh v, but for a constant
+        if n:
+            apart = v - at
+            mean = (integral - before) / apart if abs(apart) > NEAR else math.tanh(0.5 * (v + at))
+            if n & 1:
+                after_even[n >> 1] = (mean - rest) * scale
+            else:
+                after_odd[(n >> 1) - 1] = (mean - rest) * scale
+        before, at = integral, v
+    after_odd[frames - 1] = 0.0
+
+
+def saturated_between(planes: NDArray[np.float32], drive: float, bias: float) -> NDArray[np.float32]:
+    """The mean of `saturated` along the straight line from each sample to the next, its integral being ln cosh.
+
+    Args:
+        planes: even and odd samples, shape (2, frames); what lies after the last odd one is 0.
+    """
+    rest = math.tanh(bias)
+    scale = 1.0 / (drive * (1.0 - rest * rest))
+    out = np.empty_like(planes)
+    _saturation_between_kernel(planes[0], planes[1], float(drive), float(bias), rest, scale, out[0], out[1])
+    return out
+
+
+CLIP, ROUND_FOLD, SHARP_FOLD, FULL_WAVE, HALF_WAVE = range(5)
+"""Curves that are read by one kernel: clipped at ±1; folded back as a sine or as a triangle; rectified."""
+
+
+@njit(inline="always")
+def _curve(v: float, kind: int) -> float:
+    if kind == CLIP:
+        return min(1.0, max(-1.0, v))
+    if kind == ROUND_FOLD:
+        return math.sin(0.5 * math.pi * v)
+    if kind == SHARP_FOLD:
+        u = (v + 1.0) % 4.0 - 1.0
+        return u if u <= 1.0 else 2.0 - u
+    return abs(v) if kind == FULL_WAVE else max(0.0, v)
+
+
+@njit(inline="always")
+def _integral(v: float, kind: int) -> float:
+    if kind == CLIP:
+        return 0.5 * v * v if abs(v) <= 1.0 else abs(v) - 0.5
+    if kind == ROUND_FOLD:
+        return -2.0 / math.pi * math.cos(0.5 * math.pi * v)
+    if kind == SHARP_FOLD:
+        u = (v + 1.0) % 4.0 - 1.0
+        return 0.5 * u * u if u <= 1.0 else 1.0 - 0.5 * (2.0 - u) * (2.0 - u)
+    if kind == FULL_WAVE:
+        return 0.5 * v * abs(v)
+    return 0.5 * max(0.0, v) * v
+
+
+@njit(inline="always")
+def _mean(a: float, b: float, kind: int) -> float:
+    """The mean of a curve along the straight line from one value to another."""
+    apart = b - a
+    if abs(apart) < NEAR:
+        return _curve(0.5 * (a + b), kind)
+    return (_integral(b, kind) - _integral(a, kind)) / apart
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _bent_kernel(x: Any, gain: float, kind: int, y: Any) -> None:
+    for i in range(x.shape[0]):
+        y[i] = _curve(gain * x[i], kind)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _bent_between_kernel(even: Any, odd: Any, gain: float, kind: int, after_even: Any, after_odd: Any) -> None:
+    frames = even.shape[0]
+    for n in range(frames):
+        after_even[n] = _mean(gain * even[n], gain * odd[n], kind)
+    for n in range(frames - 1):
+        after_odd[n] = _mean(gain * odd[n], gain * even[n + 1], kind)
+    after_odd[frames - 1] = 0.0
+
+
+def bent(x: NDArray[np.float32], gain: float, kind: int) -> NDArray[np.float32]:
+    """One of the curves above, of g·x; any shape."""
+    flat = np.ascontiguousarray(x, dtype=np.float32).reshape(-1)
+    out = np.empty_like(flat)
+    _bent_kernel(flat, float(gain), kind, out)
+    return out.reshape(x.shape)
+
+
+def bent_between(planes: NDArray[np.float32], gain: float, kind: int) -> NDArray[np.float32]:
+    """The mean of one of the curves along the straight line from each sample to the next; same shape.
+
+    Args:
+        planes: even and odd samples, shape (2, frames); what lies after the last odd one is 0.
+    """
+    out = np.empty_like(planes)
+    _bent_between_kernel(planes[0], planes[1], float(gain), kind, out[0], out[1])
+    return out

@@ -60,6 +60,10 @@ class Treatment(Part):
         """For how long it remembers the level of its input, down to -60 dB; 0 where it follows none."""
         return 0.0
 
+    def keeps_level(self) -> bool:
+        """Whether it is turned so that it comes out as loud as it went in, measured over the whole loop."""
+        return False
+
     def overdone(self) -> Self | None:
         """The same, exaggerated: to hear its movement; None if it has none."""
         return None

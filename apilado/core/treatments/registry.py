@@ -7,11 +7,22 @@ from typing import TYPE_CHECKING
 from apilado.core.parameters import tagged_union
 from apilado.core.treatments.base import Treatment
 from apilado.core.treatments.compressor import Compressor
+from apilado.core.treatments.fold import Fold
+from apilado.core.treatments.hard_clip import HardClip
 from apilado.core.treatments.limiter import PeakLimiter
+from apilado.core.treatments.rectify import Rectify
 from apilado.core.treatments.saturation import Saturation
 from apilado.core.treatments.soft_clip import SoftClip
 
-TREATMENTS: tuple[type[Treatment], ...] = (SoftClip, Saturation, Compressor, PeakLimiter)
+TREATMENTS: tuple[type[Treatment], ...] = (
+    SoftClip,
+    HardClip,
+    Saturation,
+    Fold,
+    Rectify,
+    Compressor,
+    PeakLimiter,
+)
 
 if TYPE_CHECKING:
     AnyTreatment = Treatment
