@@ -34,6 +34,14 @@ REMEMBERING = (
     "limiter",
 )
 """What is heard after the bars in which it is set, or before them: delays, hits, the linear phase of a duck in a band."""
+FORGETFUL = {
+    "before_high_pass_hz": 20.0,
+    "before_low_pass_hz": 20000.0,
+    "after_high_pass_hz": 20.0,
+    "after_low_pass_hz": 20000.0,
+    "keep_level": False,
+}
+"""Of a drive: no filters, and a level that does not come of the whole loop."""
 TIMED = ("delay", "mono", "pitch_st", "cents", "pulse_width")
 """Where these move, the phase of a note comes of all that has been since it began."""
 WITHIN = ("layers", "duckers", "bus", "movements", "kick", "voice")
@@ -47,7 +55,7 @@ def forgetful_stack(seed):
     layers, clipped = [], dice.one_in(2)
     for number in range(dice.whole(1, 2)):
         source, voice = _tone(dice)
-        clip = (dice.part(SoftClip),) if clipped else ()
+        clip = (dice.part(SoftClip).model_copy(update=FORGETFUL),) if clipped else ()
         name = f"l{number}"
         given = {"source": source, "voice": _own_voice(voice, dice), "path": layer_path(*clip)}
         layers.append(Layer(id=name, name=name, pan=dice.of((0.0, 0.3)), level_db=dice.between(-12.0, 0.0), **given))
@@ -71,7 +79,7 @@ def forgetful_stack(seed):
         (path, parameter, value)
         for path, parameter, value in values_to_change(stack)
         if path.startswith(WITHIN)
-        and not any(name in path.split("/") for name in REMEMBERING)
+        and not any(name in path.split("/") for name in (*REMEMBERING, *FORGETFUL))
         and not (parameter.moves and any(name in path for name in TIMED))
         and not (clipped and remembered_by_a_clip(path, parameter))
     ]

@@ -12,6 +12,8 @@ from apilado.core.notes import Note
 from apilado.core.sources.take import TakeSource
 from apilado.core.sources.tone import ToneSource
 from apilado.core.treatments.base import Treatment
+from apilado.core.treatments.bits import Bits
+from apilado.core.treatments.roughness import Roughness
 
 
 def on_whole_frames(stack: Stack) -> Stack:
@@ -21,7 +23,17 @@ def on_whole_frames(stack: Stack) -> Stack:
 
 
 def without_chance(stack: Stack) -> Stack:
-    """The stack with all phases fixed: free ones are drawn from a note's place in its list."""
+    """The stack with all phases fixed: free ones are drawn from a note's place in its list. And without what goes by a
+    noise or a grid of its own, which begin where the loop begins."""
+
+    def still(path: tuple[AnyStep, ...]) -> tuple[AnyStep, ...]:
+        return tuple(step for step in path if not isinstance(step, Bits | Roughness))
+
+    layers = tuple(layer.model_copy(update={"path": still(layer.path)}) for layer in stack.layers)
+    buses = {name: getattr(stack, name) for name in ("bus", "shared")}
+    stack = stack.model_copy(
+        update={"layers": layers, **{n: b.model_copy(update={"path": still(b.path)}) for n, b in buses.items()}}
+    )
     return _with_layers(stack, _fixed)
 
 
@@ -75,6 +87,24 @@ def without_slides(stack: Stack) -> Stack:
         return layer.model_copy(update={"notes": plain(layer.notes), "voice": voice})
 
     return _with_layers(stack, anew).model_copy(update={"pattern": plain(stack.pattern)})
+
+
+def without_slides_over_the_seam(stack: Stack) -> Stack:
+    """The stack with an attack of its own for the first note of every round, which in a longer piece might slide."""
+
+    def plain(notes: tuple[Note, ...] | None) -> tuple[Note, ...] | None:
+        first = min((note.start_beats for note in notes), default=0.0) if notes else 0.0
+        return notes and tuple(
+            note.model_copy(update={"slide": note.slide and note.start_beats > first}) for note in notes
+        )
+
+    def marked(voice: Any) -> Any:
+        return voice and (voice.model_copy(update={"mode": "slides"}) if voice.mode == "legato" else voice)
+
+    made = _with_layers(
+        stack, lambda layer: layer.model_copy(update={"notes": plain(layer.notes), "voice": marked(layer.voice)})
+    )
+    return made.model_copy(update={"pattern": plain(stack.pattern), "voice": marked(stack.voice)})
 
 
 def without_takes(stack: Stack) -> Stack:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -182,4 +183,99 @@ def bent_between(planes: NDArray[np.float32], gain: float, kind: int) -> NDArray
     """
     out = np.empty_like(planes)
     _bent_between_kernel(planes[0], planes[1], float(gain), kind, out[0], out[1])
+    return out
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _quantise_kernel(x: Any, steps: Any, y: Any) -> None:
+    moving = steps.shape[0] > 1
+    for c in range(x.shape[0]):
+        for n in range(x.shape[1]):
+            step = steps[n] if moving else steps[0]
+            y[c, n] = min(1.0, max(-1.0, np.rint(x[c, n] * step) / step))
+
+
+def quantised(x: NDArray[np.float32], steps: float | NDArray[np.float32]) -> NDArray[np.float32]:
+    """Rounded to whole parts of 1/steps and held within ±1; shape (frames,) or (channels, frames), `steps` one or one
+    per frame. Silence stays silence."""
+    flat = np.ascontiguousarray(x, dtype=np.float32).reshape(-1, x.shape[-1])
+    out = np.empty_like(flat)
+    _quantise_kernel(flat, np.atleast_1d(np.asarray(steps, np.float64)), out)
+    return out.reshape(x.shape)
+
+
+@dataclass(frozen=True, eq=False)
+class Table:
+    """A curve from -1 to 1 at equal distances, straight between, level beyond; and its integral from 0."""
+
+    values: NDArray[np.float64]
+    integral: NDArray[np.float64]
+
+
+def table_of(values: NDArray[np.float64]) -> Table:
+    """A curve given at an odd number of places from -1 to 1."""
+    step = 2.0 / (values.shape[0] - 1)
+    integral = np.concatenate([[0.0], np.cumsum(0.5 * step * (values[1:] + values[:-1]))])
+    return Table(np.asarray(values, np.float64), integral - integral[values.shape[0] // 2])
+
+
+@njit(inline="always")
+def _in_table(v: float, values: Any) -> float:
+    last = values.shape[0] - 1
+    place = min(float(last), max(0.0, 0.5 * (v + 1.0) * last))
+    index = min(int(place), last - 1)
+    found: float = values[index] + (place - index) * (values[index + 1] - values[index])
+    return found
+
+
+@njit(inline="always")
+def _table_integral(v: float, values: Any, integral: Any) -> float:
+    last = values.shape[0] - 1
+    within = min(1.0, max(-1.0, v))
+    place = 0.5 * (within + 1.0) * last
+    index = min(int(place), last - 1)
+    share = place - index
+    inside = integral[index] + 2.0 / last * share * (values[index] + 0.5 * share * (values[index + 1] - values[index]))
+    whole: float = inside + (v - within) * (values[last] if v > 0.0 else values[0])
+    return whole
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _table_kernel(x: Any, gain: float, values: Any, y: Any) -> None:
+    for i in range(x.shape[0]):
+        y[i] = _in_table(gain * x[i], values)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _table_between_kernel(
+    even: Any, odd: Any, gain: float, values: Any, whole: Any, after_even: Any, after_odd: Any
+) -> None:
+    frames = even.shape[0]
+    before, at = 0.0, 0.0
+    for n in range(2 * frames):
+        v = gain * np.float64(even[n >> 1] if n & 1 == 0 else odd[n >> 1])
+        integral = _table_integral(v, values, whole)
+        if n:
+            apart = v - at
+            mean = (integral - before) / apart if abs(apart) > NEAR else _in_table(0.5 * (v + at), values)
+            if n & 1:
+                after_even[n >> 1] = mean
+            else:
+                after_odd[(n >> 1) - 1] = mean
+        before, at = integral, v
+    after_odd[frames - 1] = 0.0
+
+
+def tabled(x: NDArray[np.float32], gain: float, table: Table) -> NDArray[np.float32]:
+    """A curve in a table, of g·x; any shape."""
+    flat = np.ascontiguousarray(x, dtype=np.float32).reshape(-1)
+    out = np.empty_like(flat)
+    _table_kernel(flat, float(gain), table.values, out)
+    return out.reshape(x.shape)
+
+
+def tabled_between(planes: NDArray[np.float32], gain: float, table: Table) -> NDArray[np.float32]:
+    """The mean of a curve in a table along the straight line from each sample to the next; see `bent_between`."""
+    out = np.empty_like(planes)
+    _table_between_kernel(planes[0], planes[1], float(gain), table.values, table.integral, out[0], out[1])
     return out

@@ -59,6 +59,12 @@ def k_weighting(rate_hz: int) -> Sections:
     return np.array([shelf, cut])
 
 
+def loop_power(audio: Audio, rate_hz: int) -> float:
+    """The K-weighted power of a loop, all channels together, not gated: what its loudness is the logarithm of."""
+    weighted = filtered(audio, k_weighting(rate_hz), looped=True).astype(np.float64)
+    return float(np.mean(np.sum(weighted * weighted, axis=0)))
+
+
 def true_peak(audio: Audio, *, looped: bool = False) -> float:
     """Largest magnitude of the signal interpolated eight times; BS.1770-5 annex 2 asks for four at least.
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import partial
 from typing import Any, cast
@@ -36,6 +36,8 @@ class Passed:
     after: Stage
     reduction: Stage | None = None
     """Gain reduction in dB, shape (frames,); it gives None where the part has none."""
+    level: Stage | None = None
+    """The gain by which it keeps its level; None where it does not."""
 
 
 def summed(parts: Sequence[Stage], frames: int) -> Stage:
@@ -49,8 +51,20 @@ def summed(parts: Sequence[Stage], frames: int) -> Stage:
 class Builder:
     """Makes the stages of one stack on one clock."""
 
-    def __init__(self, stack: Stack, clock: Clock, load: AssetLoader, audition: Audition = WHOLE) -> None:
+    def __init__(
+        self,
+        stack: Stack,
+        clock: Clock,
+        load: AssetLoader,
+        audition: Audition = WHOLE,
+        levels: Callable[[], Mapping[str, Stage]] = dict,
+    ) -> None:
+        """
+        Args:
+            levels: the gain over the loop of each step that keeps its level, by its address: for a single pass.
+        """
         self.stack, self.clock, self.load = stack, clock, load
+        self.levels = levels
         self.listened = audition.listened(stack)
         self.passed: dict[str, Passed] = {}
         """By address, the steps of every path that are on, splits, and the limiters of the buses."""
@@ -201,7 +215,7 @@ class Builder:
     def along(self, sound: Stage, owner: str, path: Sequence[AnyStep]) -> Stage:
         """A sound along the path of a layer or a bus."""
         for step in path:
-            address, before, reduction = in_(owner, "path", step.id), sound, None
+            address, before, reduction, level = in_(owner, "path", step.id), sound, None, None
             if isinstance(step, Split):
                 sound = self.split(sound, owner)
             elif not self.anywhere(in_(address, "on")):
@@ -210,7 +224,8 @@ class Builder:
                 sound = self.in_forms(partial(self.equalised, before, address))
             else:
                 sound, reduction = self.treated(before, address)
-            self.passed[address] = Passed(before, sound, reduction)
+                sound, level = self.kept_level(before, sound, address)
+            self.passed[address] = Passed(before, sound, reduction, level)
         return sound
 
     def treated(self, sound: Stage, address: str) -> tuple[Stage, Stage]:
@@ -240,6 +255,19 @@ class Builder:
         ]
         ringing = [behind(steps.treat, part, part, step) for part, step in zip(own, forms, strict=True)]
         return stage(steps.together, *ringing), reduction
+
+    def kept_level(self, before: Stage, after: Stage, address: str) -> tuple[Stage, Stage | None]:
+        """(a sound behind a treatment, as loud as before it where it is to be so, the gain of that)."""
+        keeping = [cast(Treatment, find(form, address)) for form in self.forms.stacks]
+        if not any(step.on and step.keeps_level() for step in keeping):
+            return after, None
+        if self.clock.comes_round:
+            gain = stage(steps.level_gain, before, after, rate_hz=self.clock.rate_hz, where=address)
+        else:
+            gain = self.levels()[address]
+        turned = stage(steps.turned, after, gain)
+        forms = [turned if step.on and step.keeps_level() else after for step in keeping]
+        return joined(forms, self.plan, self.clock, steps.join), gain
 
     def source(self, layer: Layer) -> Stage:
         """The raw sound of a layer."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import cache
 
 from apilado.core.clock import Clock
 from apilado.core.document.stack import Stack
@@ -58,6 +59,11 @@ def reductions_in(graph: Graph) -> dict[str, Stage]:
     return {**found, **{f"duckers/{name}": each for name, each in graph.reductions.items()}}
 
 
+def levels_in(graph: Graph) -> dict[str, Stage]:
+    """The stage of the gain of every step that keeps its level, by its address."""
+    return {address: each.level for address, each in graph.passed.items() if each.level is not None}
+
+
 def dearest_layer(graph: Graph, spent: dict[bytes, float]) -> tuple[str, float] | None:
     """(id of the layer that most of a render's time went into, its share of that time), or None if none did.
 
@@ -94,7 +100,12 @@ def build(stack: Stack, clock: Clock, load: AssetLoader, audition: Audition = WH
 
     What an audition leaves out is left out of the sums, and of what they go into.
     """
-    builder = Builder(stack, clock, load, audition)
+
+    @cache
+    def levels() -> dict[str, Stage]:
+        return levels_in(build(stack, replace(clock, looped=True, tail_seconds=0.0), load, audition))
+
+    builder = Builder(stack, clock, load, audition, levels)
     drums = {name: builder.drum(name) for name in stack.drum_names()}
     working = [d for d in stack.duckers if builder.anywhere(f"duckers/{d.id}/on")]
     keys = {d.id: builder.followed_by(d) for d in working}

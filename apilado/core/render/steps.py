@@ -31,6 +31,7 @@ from apilado.core.dsp.oversampling import oversampled
 from apilado.core.dsp.shapers import soft_clip
 from apilado.core.dsp.stereo import mixed_at, moved, placed
 from apilado.core.dsp.transients import shaped_hit
+from apilado.core.measure.loudness import loop_power
 from apilado.core.notes import Note, voice_notes
 from apilado.core.render import joins
 from apilado.core.shapes.base import Course, DuckShape
@@ -44,6 +45,7 @@ NOTE_LEVEL_RAMP_MS = 4.0
 LONGEST_DUCK_MS = 60_000.0
 """A hit longer ago than this turns nothing down any more."""
 HIT_ENDS_DB = -100.0
+MOST_LEVEL_GAIN, SILENT_POWER = 1000.0, 1e-12
 
 
 def play_source(
@@ -69,6 +71,24 @@ def reduce(
 ) -> NDArray[np.float32] | None:
     """The gain reduction of a treatment in dB, frame by frame; None if it has none."""
     return driven_by(treatment, names, curves).reduction(audio, clock)
+
+
+def level_gain(before: Audio, after: Audio, *, rate_hz: int) -> float:
+    """The gain that makes what comes out of a step as loud as what goes in, over the whole loop."""
+    was, now = loop_power(before, rate_hz), loop_power(after, rate_hz)
+    if min(was, now) <= SILENT_POWER:
+        return 1.0
+    return float(np.clip(np.sqrt(was / now), 1.0 / MOST_LEVEL_GAIN, MOST_LEVEL_GAIN))
+
+
+def turned(audio: Audio, gain: float) -> Audio:
+    """A sound times a gain."""
+    return audio if gain == 1.0 else np.asarray(audio * np.float32(gain))
+
+
+def number(*, value: float) -> float:
+    """A number that is known."""
+    return value
 
 
 def equalise(audio: Audio, *, points: tuple[Point, ...], linear_phase: bool, clock: Clock) -> Audio:

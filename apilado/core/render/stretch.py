@@ -25,6 +25,8 @@ LONGEST_LEVEL_S, HELD_LEVEL_S = 0.5, 0.2
 with the reduction that it had in the last loop: there it is nearly the same."""
 CURVES = (steps.course_of, steps.follow, steps.curve, steps.stepped, steps.join_curves)
 """What makes a curve: over the whole loop."""
+WHOLE = (*CURVES, steps.level_gain)
+"""What has no value for each frame: it is of the whole loop, as it is there or as it was in the last one."""
 TAKES_WHOLE_CURVES = (steps.play_source,)
 """A note is played from its own start, along curves that have begun before the stretch."""
 MOST_OF_THE_LOOP = 0.7
@@ -78,7 +80,8 @@ def stretch_of(
         there: says of a stage of the loop whether its result is at hand.
         most: how much of the loop any stage may have to run over, as a share of it.
         held: the gain reduction in dB of the part at an address at a frame, as it was in the last loop, if that is
-            known: what follows a level for longer than a stretch looks back begins with it.
+            known: what follows a level for longer than a stretch looks back begins with it. Of what keeps its level,
+            the gain of that, whatever the frame.
 
     Raises:
         NotAtOnce: a part of it can only be made as a whole, or more of the loop would have to run than `most`.
@@ -126,7 +129,7 @@ class _Stretcher:
         if each.key not in self._timed:
             clock = each.parameters.get("clock")
             looped = isinstance(clock, Clock) and clock.looped
-            timed = each.function not in CURVES and (looped or any(self.timed(source) for source in each.inputs))
+            timed = each.function not in WHOLE and (looped or any(self.timed(source) for source in each.inputs))
             self._timed[each.key] = timed
         return self._timed[each.key]
 
@@ -137,7 +140,10 @@ class _Stretcher:
         return self._known[each.key]
 
     def _visit(self, each: Stage) -> None:
-        if each.key in self.memories or self.known(each):
+        if each.key in self.memories or each.key in self.made or self.known(each):
+            return
+        if each.function is steps.level_gain:
+            self._hold_level(each)
             return
         if not self.timed(each):
             self._check_whole(each)
@@ -154,6 +160,17 @@ class _Stretcher:
             levels = HELD_LEVEL_S
         before = memory.rings_s + levels
         return math.ceil(before * self.clock.rate_hz), math.ceil(memory.ahead_s * self.clock.rate_hz)
+
+    def _hold_level(self, each: Stage) -> None:
+        """A step keeps its level by the gain that it had in the last loop, until the next is there.
+
+        Raises:
+            NotAtOnce: it was not heard before.
+        """
+        value = self.held(each.where, 0)
+        if value is None:
+            raise NotAtOnce("what keeps its level is measured over the whole loop")
+        self.made[each.key] = stage(steps.number, value=value, kept=False)
 
     def _check_whole(self, each: Stage) -> None:
         """
@@ -194,7 +211,7 @@ class _Stretcher:
     def _input(self, each: Stage, window: Window, clock: Clock, *, whole: bool) -> Stage:
         if each.function in CURVES:
             return each if whole else self._curve(each, clock)
-        return self._piece(each, window) if self.timed(each) else each
+        return self._piece(each, window) if self.timed(each) else self.made.get(each.key, each)
 
     def _curve(self, each: Stage, clock: Clock) -> Stage:
         """What a curve does in a stretch: cut out of the loop's where that is there or has to be, else made for it."""

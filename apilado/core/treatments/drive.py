@@ -52,6 +52,7 @@ class Drive(Treatment):
     """
 
     family: ClassVar[str] = "Drive"
+    makes_dc: ClassVar[bool] = True
     leading: ClassVar[tuple[str, ...]] = ("drive_db", "blend", "output_db")
 
     drive_db: Annotated[Value, number(low=0.0, high=48.0, step=0.1, unit="dB", label="Drive", moves=True)] = 12.0
@@ -120,20 +121,18 @@ class Drive(Treatment):
         return np.asarray(out * db_to_gain(least(self.output_db)), np.float32)
 
     def driven(self, audio: Audio, clock: Clock) -> Audio:
-        """The sound behind the curve, before its output and its blend, with no DC."""
+        """The sound behind the curve, before its output and its blend."""
         pushed_in, gain = pushed(audio, mapped(self.drive_db, db_to_gain))
         curve, between = self.shaper(gain)
-        wet = oversampled(pushed_in, self.oversampling, curve, looped=clock.looped, between=between)
-        return self.settled(wet, clock)
-
-    def settled(self, wet: Audio, clock: Clock) -> Audio:
-        """What comes out of the curve, without the DC that an odd one too makes of a wave that is not symmetric."""
-        return without_dc(wet, clock.rate_hz, looped=clock.looped, midway=clock.begins is not None)
+        return oversampled(pushed_in, self.oversampling, curve, looped=clock.looped, between=between)
 
     def process(self, audio: Audio, clock: Clock) -> Audio:
         before, after = self._filters(clock.rate_hz)
         taken = filtered(audio, before, looped=clock.looped)
         wet = self.driven(taken, clock)
+        # An odd curve too makes DC of a wave that is not symmetric: it goes.
+        if self.makes_dc:
+            wet = without_dc(wet, clock.rate_hz, looped=clock.looped, midway=clock.begins is not None)
         if len(before):
             wet += audio - taken
         if len(after):
@@ -149,7 +148,7 @@ class Drive(Treatment):
     def keeps_level(self) -> bool:
         return self.keep_level
 
-    def sketch(self) -> Sketch:
+    def sketch(self) -> Sketch | None:
         return transfer_sketch(self.shaper(float(db_to_gain(least(self.drive_db))))[0](transfer_inputs()))
 
     def tail_seconds(self, clock: Clock) -> float:

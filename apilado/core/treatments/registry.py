@@ -6,11 +6,14 @@ from typing import TYPE_CHECKING
 
 from apilado.core.parameters import tagged_union
 from apilado.core.treatments.base import Treatment
+from apilado.core.treatments.bits import Bits
 from apilado.core.treatments.compressor import Compressor
+from apilado.core.treatments.drawn_curve import DrawnCurve
 from apilado.core.treatments.fold import Fold
 from apilado.core.treatments.hard_clip import HardClip
 from apilado.core.treatments.limiter import PeakLimiter
 from apilado.core.treatments.rectify import Rectify
+from apilado.core.treatments.roughness import Roughness
 from apilado.core.treatments.saturation import Saturation
 from apilado.core.treatments.soft_clip import SoftClip
 
@@ -20,6 +23,9 @@ TREATMENTS: tuple[type[Treatment], ...] = (
     Saturation,
     Fold,
     Rectify,
+    Bits,
+    Roughness,
+    DrawnCurve,
     Compressor,
     PeakLimiter,
 )

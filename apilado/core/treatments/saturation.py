@@ -31,14 +31,14 @@ class Saturation(Drive):
     output_db: Annotated[Value, number(low=-24.0, high=12.0, step=0.1, unit="dB", label="Output", moves=True)] = 0.0
 
     def shaper(self, gain: float) -> tuple[Shaper, Shaper | None]:
-        given = {"drive": gain, "bias": self.bias}
-        return partial(saturated, **given), partial(saturated_between, **given)
+        bias = self.bias
+        return partial(saturated, drive=gain, bias=bias), partial(saturated_between, drive=gain, bias=bias)
 
-    def settled(self, wet: Audio, clock: Clock) -> Audio:
-        gain = mapped(self.drive_db, db_to_gain)
+    def driven(self, audio: Audio, clock: Clock) -> Audio:
+        gain, wet = mapped(self.drive_db, db_to_gain), super().driven(audio, clock)
         if isinstance(gain, Curve):  # the curve gives back what its drive turns up
-            wet = wet * (1.0 / gain.per_frame()).astype(np.float32)
-        return super().settled(wet, clock)
+            wet *= (1.0 / gain.per_frame()).astype(np.float32)
+        return wet
 
     def sketch(self) -> Sketch:
         out = self.shaper(float(db_to_gain(least(self.drive_db))))[0](transfer_inputs())
