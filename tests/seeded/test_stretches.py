@@ -181,7 +181,7 @@ class StretchTest(unittest.TestCase):
             total = whole.clock.frames
             there = (total - 5000 + np.arange(10000)) % total
             for each in [*whole.sources.values(), *whole.keys.values()]:
-                (stretch,) = stretch_of([each], whole.clock, total - 5000, 10000)
+                (stretch,) = stretch_of([each], whole.clock, total - 5000, 10000, held=held_in(whole))
                 loop, found = ENGINE.run([each, stretch])
                 np.testing.assert_allclose(found, loop[:, there], atol=1e-6, err_msg=f"{seed} {each.name}")
 

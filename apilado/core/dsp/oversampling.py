@@ -179,6 +179,38 @@ def _doubled(
     return out
 
 
+class Running:
+    """A shaper that remembers: of pieces that overlap, each goes on in the state that the one before had there."""
+
+    def __init__(
+        self,
+        run: Callable[[NDArray[np.float32], Any, int], tuple[NDArray[np.float32], Any]],
+        state: Any,
+        factor: int,
+        *,
+        between: bool = False,
+    ) -> None:
+        """
+        Args:
+            run: (signal, state, place) => what comes of the signal, and the state before that place of it.
+            state: at the beginning.
+            factor: how many times the rate it runs at.
+            between: what comes at a sample is a mean over the way to it, and belongs before it.
+        """
+        self._run, self._state, self._between = run, state, between
+        # What the filters may have spoiled at the beginning of a piece would spoil what is remembered.
+        self._piece, self._spoiled = (PIECE * factor, MARGIN * factor) if factor > 1 else (0, 0)
+
+    def __call__(self, signal: NDArray[np.float32]) -> NDArray[np.float32]:
+        """The next piece: one row, or its even and its odd samples."""
+        flat = signal.reshape(-1) if signal.ndim == 1 or signal.shape[0] == 1 else interleaved(signal)
+        out = np.zeros_like(flat)
+        out[self._spoiled :], self._state = self._run(flat[self._spoiled :], self._state, self._piece)
+        if self._between:
+            out = np.append(out[1:], np.float32(0.0))
+        return out.reshape(signal.shape) if flat.shape[0] == signal.shape[-1] else np.stack([out[0::2], out[1::2]])
+
+
 def oversampled(audio: Audio, factor: int, shaper: Shaper, *, looped: bool, between: Shaper | None = None) -> Audio:
     """Runs a memoryless `shaper` at `factor` times the rate.
 

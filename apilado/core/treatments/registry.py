@@ -16,11 +16,13 @@ from apilado.core.treatments.rectify import Rectify
 from apilado.core.treatments.roughness import Roughness
 from apilado.core.treatments.saturation import Saturation
 from apilado.core.treatments.soft_clip import SoftClip
+from apilado.core.treatments.tape import Tape
 
 TREATMENTS: tuple[type[Treatment], ...] = (
     SoftClip,
     HardClip,
     Saturation,
+    Tape,
     Fold,
     Rectify,
     Bits,
