@@ -64,7 +64,7 @@ def everything(**changes):
     )
     # A few to a layer: of a change only that layer is rendered anew.
     treated = tuple(
-        Layer(id=f"t{number}", source=ToneSource(tones=source.tones[:1]), path=layer_path(*some), level_db=-20.0)
+        Layer(id=f"t{number}", source=ToneSource(tones=source.tones[:1]), path=layer_path(*some), level_db=-22.0)
         for number, some in enumerate(treatments[first : first + 2] for first in range(0, len(treatments), 2))
     )
     ducks = (
