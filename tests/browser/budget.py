@@ -84,7 +84,9 @@ def measured(page: Page, act, number: int) -> dict[str, float] | None:
             continue
         told = [each for each in log if each["kind"] == "budget"]
         stretch = [each for each in log if each["kind"] == "stretch"]
-        first = stretch[-1]["at"] if stretch else loop["at"]
+        # Of the last edit: further stretches of it may have followed.
+        own = [each for each in stretch if told and each["edition"] == told[-1]["edition"]]
+        first = own[0]["at"] if own else loop["at"]
         return {
             "posted": told[-1]["posted"] - released if told else 0.0,
             "rendered": told[-1]["rendered"] if told else 0.0,

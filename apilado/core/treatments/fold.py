@@ -18,6 +18,7 @@ class Fold(Drive):
     """Turns a wave back where it reaches full scale, again and again: odd harmonics that wander as it is driven."""
 
     label: ClassVar[str] = "Fold"
+    dc_goes: ClassVar[Literal["of all", "of what is added", ""]] = "of all"
     explains: ClassVar[str] = "Folds peaks back down; glassy odd harmonics that wander with the level"
     leading: ClassVar[tuple[str, ...]] = ("drive_db", "turn", "blend", "output_db")
 

@@ -18,6 +18,7 @@ class Rectify(Drive):
     """Turns the lower half of a wave up, or leaves it out: even harmonics, and with both halves up an octave above."""
 
     label: ClassVar[str] = "Rectify"
+    dc_goes: ClassVar[Literal["of all", "of what is added", ""]] = "of all"
     explains: ClassVar[str] = "Turns half of the wave over, or leaves it out; an octave up, even harmonics"
     leading: ClassVar[tuple[str, ...]] = ("wave", "blend", "output_db", "drive_db")
 

@@ -23,7 +23,7 @@ class Roughness(Drive):
     """Moves the sound a little forward and back in time, by noise or by a sine: side tones about every harmonic."""
 
     label: ClassVar[str] = "Roughness"
-    makes_dc: ClassVar[bool] = False
+    dc_goes: ClassVar[Literal["of all", "of what is added", ""]] = ""
     explains: ClassVar[str] = "Trembles in time, by noise or a sine; breath, rasp and growl about each harmonic"
     leading: ClassVar[tuple[str, ...]] = ("depth_ms", "speed_hz", "wave", "blend", "output_db")
 

@@ -22,6 +22,7 @@ class Saturation(Drive):
     """A hyperbolic tangent about a bias: odd harmonics, and even ones as the bias grows. Quiet sound passes at 0 dB."""
 
     label: ClassVar[str] = "Saturation"
+    dc_goes: ClassVar[Literal["of all", "of what is added", ""]] = "of all"
     explains: ClassVar[str] = "Warms gently; even harmonics with bias, quiet sound passes as it is"
     leading: ClassVar[tuple[str, ...]] = ("drive_db", "bias", "blend", "output_db")
 

@@ -13,6 +13,7 @@ class SoftClip(Drive):
     """Smooth saturation: `drive_db` into the curve, `output_db` after it."""
 
     label: ClassVar[str] = "Soft clip"
+    dc_goes: ClassVar[Literal["of all", "of what is added", ""]] = "of all"
     explains: ClassVar[str] = "Rounds peaks off; odd harmonics, more as it is driven"
 
     kind: Literal["soft-clip"] = "soft-clip"

@@ -28,6 +28,7 @@ class Tape(Drive):
     """Follows the field late and bends it at its ends: odd harmonics that grow with the level, rounded attacks."""
 
     label: ClassVar[str] = "Tape"
+    dc_goes: ClassVar[Literal["of all", "of what is added", ""]] = "of all"
     explains: ClassVar[str] = "Magnetises with a lag; thick odd harmonics, rounded attacks"
     leading: ClassVar[tuple[str, ...]] = ("drive_db", "width", "blend", "output_db")
 
