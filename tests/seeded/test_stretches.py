@@ -61,7 +61,7 @@ def held_in(graph):
         if where in levels:
             return ENGINE.run([levels[where]])[0]
         (found,) = ENGINE.run([reductions[where]])
-        return float(found[frame % found.shape[0]])
+        return None if found is None else float(found[frame % found.shape[0]])
 
     return held
 
@@ -119,7 +119,9 @@ class StretchTest(unittest.TestCase):
         np.testing.assert_array_equal(ENGINE.run([all_there])[0], loop[:, 77:3077])
         names = {layer: graph.placed[layer].key for layer in graph.audible}
         known = set(names.values())
-        (behind,) = stretch_of([graph.output], graph.clock, 77, 3000, lambda each: each.key in known)
+        (behind,) = stretch_of(
+            [graph.output], graph.clock, 77, 3000, lambda each: each.key in known, held=held_in(graph)
+        )
         ran, waiting = [], [behind]
         while waiting:
             each = waiting.pop()

@@ -36,13 +36,25 @@ def _envelope(level: NDArray[np.float64], rise_ms: float, fall_ms: float, rate_h
 
 
 def shaped_hit(audio: Audio, *, attack_db: float, sustain_db: float, rate_hz: int) -> Audio:
-    """One hit with its attack and its sustain turned up or down; same shape.
+    """One hit with its attack and its sustain turned up or down; same shape."""
+    if attack_db == 0.0 and sustain_db == 0.0:
+        return audio
+    return turned(audio, transient_gain_db(audio, attack_db=attack_db, sustain_db=sustain_db, rate_hz=rate_hz))
+
+
+def turned(audio: Audio, gain_db: NDArray[np.float64]) -> Audio:
+    """The audio by a gain in dB of each frame."""
+    return np.asarray(audio * (10.0 ** (gain_db / 20.0)).astype(np.float32))
+
+
+def transient_gain_db(
+    audio: Audio, *, attack_db: float | NDArray[np.float32], sustain_db: float | NDArray[np.float32], rate_hz: int
+) -> NDArray[np.float64]:
+    """By how much each frame is turned, shape (frames,).
 
     The attack is where a quick envelope lies above one that rises slowly; the sustain, where one that falls slowly lies
     above a quick one.
     """
-    if attack_db == 0.0 and sustain_db == 0.0:
-        return audio
     level = np.max(np.abs(audio), axis=0).astype(np.float64)
     # A quick envelope that falls over a period of the lowest kick does not follow the wave itself.
     quick = _envelope(level, QUICK_MS, SLOW_RISE_MS, rate_hz)
@@ -54,5 +66,4 @@ def shaped_hit(audio: Audio, *, attack_db: float, sustain_db: float, rate_hz: in
         apart = per_db * np.log((upper + FLOOR) / (lower + FLOOR)) - RIPPLE_DB
         return np.clip(apart / WHOLE_DB, 0.0, 1.0)
 
-    gain_db = attack_db * share(quick, rising) + sustain_db * share(falling, quick)
-    return np.asarray(audio * (10.0 ** (gain_db / 20.0)).astype(np.float32))
+    return attack_db * share(quick, rising) + sustain_db * share(falling, quick)

@@ -10,13 +10,16 @@ from apilado.core.treatments.bits import Bits
 from apilado.core.treatments.compressor import Compressor
 from apilado.core.treatments.drawn_curve import DrawnCurve
 from apilado.core.treatments.fold import Fold
+from apilado.core.treatments.gate import GateStep
 from apilado.core.treatments.hard_clip import HardClip
 from apilado.core.treatments.limiter import PeakLimiter
+from apilado.core.treatments.offset import Offset
 from apilado.core.treatments.rectify import Rectify
 from apilado.core.treatments.roughness import Roughness
 from apilado.core.treatments.saturation import Saturation
 from apilado.core.treatments.soft_clip import SoftClip
 from apilado.core.treatments.tape import Tape
+from apilado.core.treatments.transient import Transient
 
 TREATMENTS: tuple[type[Treatment], ...] = (
     SoftClip,
@@ -30,6 +33,9 @@ TREATMENTS: tuple[type[Treatment], ...] = (
     DrawnCurve,
     Compressor,
     PeakLimiter,
+    GateStep,
+    Transient,
+    Offset,
 )
 
 if TYPE_CHECKING:

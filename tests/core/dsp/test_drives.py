@@ -80,11 +80,11 @@ class SeriesTest(unittest.TestCase):
 
                 turns = (np.arange(200000) + 0.5) * np.pi / 200000
 
-                def term(n, bent=curve(gain * np.sin(turns)), turns=turns):
-                    return abs(2.0 * float(np.mean(bent * np.sin(n * turns))))
+                bent = curve(gain * np.sin(turns))
 
                 found = harmonics(plain(model, drive_db=drive_db, **values).process(sine(100), CLOCK), 100, 9)
-                self.series(found, [term(n) if n % 2 else 0.0 for n in range(1, 10)])
+                terms = [abs(2.0 * float(np.mean(bent * np.sin(n * turns)))) for n in range(1, 10)]
+                self.series(found, [term if n % 2 else 0.0 for n, term in enumerate(terms, 1)])
 
     def test_a_trembling_delay_makes_the_side_tones_of_phase_modulation(self):
         # A delay of d·sin ωt turns a tone of f by 2πf·d: side tones of J(n) (J. Chowning, JAES 21/7, 1973).

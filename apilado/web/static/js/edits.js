@@ -53,7 +53,10 @@ export class EditQueue {
         const answer = await this.send(edit, gesture, final, kept);
         await before;
         this.answered(answer, edit, final);
-      } else if (final) this.rested();
+      } else if (final) {
+        await before; // its stretch comes first: the loop would take the time from it
+        this.rested();
+      }
     } catch (error) {
       const answered = error.status !== undefined;
       this.waiting = this.waiting.filter((each) => answered && (gesture === null || each.gesture !== gesture));
