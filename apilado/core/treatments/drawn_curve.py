@@ -27,6 +27,9 @@ class CurvePoint(Part):
     input: Annotated[float, number(low=-1.0, high=1.0, step=0.001, label="In", help="1 is full scale")] = 0.5
     output: Annotated[float, number(low=-1.0, high=1.0, step=0.001, label="Out")] = 0.5
 
+    def in_words(self) -> str:
+        return f"{self.input:g} comes out as {self.output:g}".replace("-", "−")
+
 
 def _begin() -> tuple[CurvePoint, ...]:
     places = ((0.15, 0.35), (0.5, 0.8), (1.0, 0.9))

@@ -9,6 +9,7 @@ from apilado.core.treatments.base import Treatment
 from apilado.core.treatments.bits import Bits
 from apilado.core.treatments.compressor import Compressor
 from apilado.core.treatments.drawn_curve import DrawnCurve
+from apilado.core.treatments.filter import Filter
 from apilado.core.treatments.fold import Fold
 from apilado.core.treatments.gate import GateStep
 from apilado.core.treatments.hard_clip import HardClip
@@ -35,6 +36,7 @@ TREATMENTS: tuple[type[Treatment], ...] = (
     PeakLimiter,
     GateStep,
     Transient,
+    Filter,
     Offset,
 )
 

@@ -229,7 +229,9 @@ export class Path {
     });
     this.side.addEventListener("input", ({ target }) => { if (target.matches("[data-find]")) this.find(target); });
     this.side.addEventListener("toggle", ({ target }) => {
-      if (target.matches(".add-menu") && target.open) target.querySelector("[data-find]").focus();
+      if (!target.matches(".add-menu") || !target.open) return;
+      target.querySelector("[data-find]").focus({ preventScroll: true });
+      target.scrollIntoView({ block: "start" }); // what it offers is seen
     }, true);
     this.side.addEventListener("keydown", (event) => {
       const { target, key } = event;
