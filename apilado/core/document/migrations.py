@@ -141,7 +141,12 @@ def _listed(data: Data, name: str) -> list[Any]:
     return found if isinstance(found, list) else []
 
 
+def _from_5(data: Data) -> Data:
+    """Version 6 has more kinds of treatments, and drives have filters: what there was is as it was."""
+    return {**data, "version": 6}
+
+
 MIGRATIONS: MappingProxyType[int, Callable[[Data], Data]] = MappingProxyType(
-    {1: _from_1, 2: _from_2, 3: _from_3, 4: _from_4}
+    {1: _from_1, 2: _from_2, 3: _from_3, 4: _from_4, 5: _from_5}
 )
 """By the version that they start from; each gives the next."""

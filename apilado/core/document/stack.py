@@ -25,7 +25,7 @@ from apilado.core.sources.base import Chance
 from apilado.core.sources.voice import Voice
 
 FORMAT = "apilado-stack"
-VERSION = 5
+VERSION = 6
 MOST_BARS = 64
 MOST_LAYERS = 12
 MOST_TRIGGERS = 8
@@ -128,7 +128,7 @@ class Stack(Model):
     """A whole stack. Validation says where in it something is wrong."""
 
     format: Literal["apilado-stack"] = "apilado-stack"
-    version: Literal[5] = 5
+    version: Literal[6] = 6
     name: Annotated[str, text(label="Name")] = "New stack"
     tempo_bpm: Annotated[float, number(low=40.0, high=240.0, step=0.1, unit="bpm", label="Tempo")] = 126.0
     beats_per_bar: Annotated[int, integer(low=1, high=16, label="Beats per bar")] = 4

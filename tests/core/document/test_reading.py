@@ -100,8 +100,10 @@ class ReadingTest(unittest.TestCase):
                 stack_from_json(text)
 
     def test_a_future_version_says_so(self):
-        self.data["version"] = 7
-        with self.assertRaisesRegex(FutureVersion, f"has version 7; this Apilado reads up to version {VERSION}"):
+        self.data["version"] = VERSION + 1
+        with self.assertRaisesRegex(
+            FutureVersion, f"has version {VERSION + 1}; this Apilado reads up to version {VERSION}"
+        ):
             stack_from_json(json.dumps(self.data))
 
     def test_the_schema_admits_the_demo_and_refuses_the_unknown(self):
@@ -168,7 +170,11 @@ class MigrationTest(unittest.TestCase):
 
     def test_stacks_of_older_versions_sound_as_they_did(self):
         # Kept with what the program that wrote them made of them: the level of 24 stretches of each.
-        kept = [each for name in ("version-3", "version-4") for each in json.loads((KEPT / f"{name}.json").read_text())]
+        kept = [
+            each
+            for name in ("version-3", "version-4", "version-5")
+            for each in json.loads((KEPT / f"{name}.json").read_text())
+        ]
         for each in kept:
             with self.subTest(name=each["stack"]["name"], version=each["stack"]["version"]):
                 stack = stack_from_data(each["stack"])
