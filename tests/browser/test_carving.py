@@ -120,6 +120,30 @@ class WhilePlayingTest(CarvingCase):
         self.assertEqual(self.server.plan(self.stacks["Slipway"])["revision"], before)
         self.assertEqual(self.complaints, [])
 
+    def test_what_a_step_adds_and_the_sound_without_it_are_heard_while_they_are_held(self):
+        page = self.bench("Slipway")
+        self.play(page)
+        page.keyboard.press("2")
+        self.unfold(page, "layers/mid/path/clip")
+        self.settled(page)
+        before = self.server.plan(self.stacks["Slipway"])["revision"]
+        adds = page.locator("#sheet [data-adds='layers/mid/path/clip']")
+        adds.hover()
+        page.mouse.down()
+        self.assertTrue(self.hears(page, self.loop("Slipway", adds="layers/mid/path/clip")))
+        page.mouse.up()
+        self.assertTrue(self.hears(page, self.loop("Slipway")))
+        without = page.locator("#sheet [data-hear]").first
+        without.focus()
+        page.keyboard.down(" ")
+        off = {"edit": {"op": "set", "path": "layers/mid/path/clip/on", "value": False}, "client": "test"}
+        wanted = np.frombuffer(self.server.ask(f"/stacks/{self.stacks['Slipway']}/preview", off), "<f4").reshape(2, -1)
+        self.assertTrue(self.hears(page, wanted))
+        page.keyboard.up(" ")
+        self.assertTrue(self.hears(page, self.loop("Slipway")))
+        self.assertEqual(self.server.plan(self.stacks["Slipway"])["revision"], before)
+        self.assertEqual(self.complaints, [])
+
     def test_a_held_key_outlasts_an_edit_and_the_sheet_that_is_drawn_anew(self):
         page = self.bench("Slipway")
         self.play(page)

@@ -10,7 +10,7 @@ from apilado.core.formats.midi_files import write_midi
 from apilado.core.notes import Note
 from apilado.web.sheets.drums import PATTERNS, pattern_hits, rotated
 from tests.core.measure.test_drums import drum_loop
-from tests.support import noise, rendered, sine, wav
+from tests.support import ENGINE, graph_of, noise, rendered, sine, wav
 from tests.web.case import Structure, WebCase
 
 
@@ -280,6 +280,21 @@ class UploadsTest(CarvingWebCase):
 
 
 class OverdoTest(CarvingWebCase):
+    def test_what_a_step_adds_is_what_comes_out_less_what_goes_in(self):
+        stack, address = self.head().stack, "layers/mid/path/clip"
+        query = {"client": "t", "adds": address}
+        answer = self.client.get(f"/stacks/{self.stack_id}/loop", params=query)
+        heard = np.frombuffer(answer.content, "<f4").reshape(2, -1)
+        passed = graph_of(stack).passed[address]
+        before, after = ENGINE.run([passed.before, passed.after])
+        gain = 10.0 ** (stack.layer("mid").level_db / 20.0)
+        np.testing.assert_allclose(heard, gain * (after - before), atol=1e-6)
+        self.assertGreater(float(np.abs(heard).max()), 0.01)
+        self.edit({"op": "set", "path": f"{address}/on", "value": False})
+        refused = self.client.get(f"/stacks/{self.stack_id}/loop", params=query)
+        self.assertEqual(refused.status_code, 404)
+        self.assertIn("no step at 'layers/mid/path/clip' that is on", refused.json()["error"])
+
     def test_the_overdone_loop_is_rendered_and_nothing_is_edited(self):
         before = self.head()
         answer = self.client.get(f"/stacks/{self.stack_id}/loop", params={"client": "t", "overdo": "duckers/duck"})

@@ -6,12 +6,15 @@ from dataclasses import dataclass, replace
 from functools import cache
 
 from apilado.core.clock import Clock
+from apilado.core.document.addresses import find, owner_of
 from apilado.core.document.stack import Stack
+from apilado.core.render import steps
 from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.render.builder import Builder, Passed
-from apilado.core.render.stage import Stage
+from apilado.core.render.stage import Stage, stage
 from apilado.core.render.tail import tail_seconds
 from apilado.core.sources.base import AssetLoader
+from apilado.errors import NotFound
 
 
 @dataclass(frozen=True)
@@ -57,6 +60,18 @@ def reductions_in(graph: Graph) -> dict[str, Stage]:
     """The stage of every gain reduction in dB, by the address of the part that makes it."""
     found = {address: each.reduction for address, each in graph.passed.items() if each.reduction is not None}
     return {**found, **{f"duckers/{name}": each for name, each in graph.reductions.items()}}
+
+
+def added_by(graph: Graph, stack: Stack, address: str) -> Stage:
+    """What a step adds to the sound that goes into it, at the level of the layer or bus that it is in.
+
+    Raises:
+        NotFound: there is no such step, or it is off.
+    """
+    passed, owner = graph.passed.get(address), find(stack, owner_of(address))
+    if passed is None or owner is None:
+        raise NotFound(f"there is no step at '{address}' that is on")
+    return stage(steps.what_is_added, passed.after, passed.before, level_db=owner.level_db, kept=False)
 
 
 def levels_in(graph: Graph) -> dict[str, Stage]:

@@ -330,6 +330,11 @@ def mix(*parts: Audio, frames: int) -> Audio:
     return total
 
 
+def what_is_added(after: Audio, before: Audio, *, level_db: float) -> Audio:
+    """What came of a sound less the sound, at a level; both channels."""
+    return (as_stereo(after) - as_stereo(before)) * np.float32(db_to_gain(level_db))
+
+
 def scale(audio: Audio, *levels: Curve, level_db: float) -> Audio:
     """The audio at a level."""
     if levels:

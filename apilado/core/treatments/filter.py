@@ -45,6 +45,7 @@ VOWELS_HZ = np.array(
 of the vowels", JASA 24, 1952."""
 FORMANT_DB = (0.0, -6.0, -12.0)
 FORMANT_Q = 6.0
+ALL_DRIVEN_DB = 6.0
 SKETCH_RATE_HZ = 96000
 HIGHEST_SHARE = 0.45
 """Of the rate: no filter is set higher."""
@@ -95,7 +96,8 @@ class Filter(Treatment):
         if isinstance(self.drive_db, float) and self.drive_db == 0.0:
             return audio
         gain = np.asarray(per_frame(mapped(self.drive_db, db_to_gain)), np.float32)
-        return np.asarray(soft_clip(audio * gain, 1.0))
+        share = np.asarray(per_frame(mapped(self.drive_db, _driven_share)), np.float32)
+        return np.asarray(audio + share * (soft_clip(audio * gain, 1.0) - audio))
 
     def _comb(self, clock: Clock) -> dict[str, Any]:
         return {"rate_hz": clock.rate_hz, "looped": clock.looped, "rings_s": self._comb_rings()}
@@ -155,6 +157,11 @@ class Filter(Treatment):
 
     def memory_seconds(self, clock: Clock) -> float:
         return (0.6 if self.shape == "comb" else HEARD_OF_A_TAIL) * self.tail_seconds(clock)
+
+
+def _driven_share(drive_db: NDArray[np.float64]) -> NDArray[np.float64]:
+    """How much of the sound is driven: none without drive, all of it from ALL_DRIVEN_DB on."""
+    return np.asarray(np.clip(drive_db / ALL_DRIVEN_DB, 0.0, 1.0))
 
 
 def _feedbacks(resonances: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -21,7 +21,7 @@ from apilado.core.document.stack import Stack
 from apilado.core.parameters import Model
 from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.render.engine import Token
-from apilado.core.render.graph import Graph, build, clock_of, dearest_layer
+from apilado.core.render.graph import Graph, added_by, build, clock_of, dearest_layer
 from apilado.errors import Overtaken
 from apilado.web.routes.common import audition_of, workspace_of
 
@@ -61,20 +61,22 @@ def loop(
     stack_id: int,
     client: str = "",
     overdo: str = "",
+    adds: str = "",
     known: int | None = None,
     heard: Audition = Depends(audition_of),  # noqa: B008
 ) -> Response:
-    """The loop as raw little-endian float32, the left channel, then the right; with one part overdone if asked, or
-    some parts alone.
+    """The loop as raw little-endian float32, the left channel, then the right; with one part overdone if asked, or what
+    one step adds, or some parts alone.
 
     To a page that says what it was sent last, by its number or 0, only the blocks that have changed since are sent.
     """
     workspace = workspace_of(request)
     head = workspace.stacks.head(stack_id)
-    token = workspace.newest("overdo" if overdo else "loop", stack_id, client[:80])
+    held = bool(overdo or adds)
+    token = workspace.newest("overdo" if held else "loop", stack_id, client[:80])
     stack = overdone(head.stack, overdo[:200]) if overdo else head.stack
-    if overdo or known is None:
-        return sound_of(workspace, head.id, stack, token, heard, None if overdo else stack_id)
+    if held or known is None:
+        return sound_of(workspace, head.id, stack, token, heard, None if held else stack_id, adds=adds[:200])
     return sound_of(workspace, head.id, stack, token, heard, stack_id, (client[:80], known))
 
 
@@ -96,16 +98,18 @@ def sound_of(
     heard: Audition,
     kept_for: int | None = None,
     page: tuple[str, int] | None = None,
+    adds: str = "",
 ) -> Response:
     """The loop of a stack as a listener hears it, as an answer.
 
     Args:
         kept_for: the number of the stack whose own loop it is: stretches go on from it.
         page: (client, the number of what it was sent last) of a page that is sent what has changed alone.
+        adds: the address of a step: only what it adds.
     """
     clock = clock_of(stack, looped=True)
     graph, begun = build(stack, clock, workspace.load, heard), perf_counter()
-    audio = workspace.engine.run([graph.output], token)[0]
+    audio = workspace.engine.run([added_by(graph, stack, adds) if adds else graph.output], token)[0]
     if kept_for is not None:
         workspace.heard[kept_for] = graph
     headers = {

@@ -169,9 +169,18 @@ def _can_stand(stack: Stack, path: str, model: type[BaseModel]) -> bool:
 
 
 def treatment_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
-    """Hearing it exaggerated."""
+    """Hearing it exaggerated, what it adds, and the sound without it."""
     can = isinstance(part, Treatment) and part.overdone() is not None
-    return Extras(actions=(Action("Overdo", overdo=path),) if can else ())
+    overdo = (Action("Overdo", overdo=path),) if can else ()
+    return Extras(actions=(*overdo, *heard_apart(part, path)))
+
+
+def heard_apart(part: BaseModel, path: str) -> tuple[Action, ...]:
+    """What a step that is on adds, and the sound without it."""
+    if not getattr(part, "on", False):
+        return ()
+    off = {"op": "set", "path": f"{path}/on", "value": False}
+    return Action("What it adds", adds=path), Action("Without", hear=off)
 
 
 def copies_of(stack: Stack, part: Part, path: str) -> tuple[Field, ...]:
@@ -216,7 +225,10 @@ def eq_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
     gains = gain_to_db(np.abs(sections_response(sections, at, stack.sample_rate)))
     return Extras(
         fields,
-        (Action("Pull in the Profile", pull=path),) if several else (),
+        (
+            *((Action("Pull in the Profile", pull=path),) if several else ()),
+            *(heard_apart(part, path) if "/path/" in path else ()),
+        ),
         tuple(_pair_section(stack, pair.id) for pair in stack.pairs if path in (pair.dip, pair.lift)),
         f"{_ringing_said(stack, path)} {note}".strip() if linear else note,
         key=path,

@@ -81,7 +81,7 @@ const ORDERS = {
     } catch { /* the loop is on its way */ }
   },
 
-  /** Another loop until the own one is given back: with a part overdone, or with an edit as if it were made. */
+  /** Another loop until the own one is given back: as a query says, or with an edit as if it were made. */
   async lend({ id, ...order }) {
     lent = order;
     try {
@@ -188,8 +188,8 @@ function carry(sound) {
 /** What is lent, as it is by now; nothing if it is given back before it comes. */
 async function carryLent() {
   const order = lent;
-  const { overdo, url, data } = order;
-  const sound = await samplesOf(overdo ? await get(`${address}&${alone}&overdo=${encodeURIComponent(overdo)}`) : await postRaw(url, data));
+  const { query, url, data } = order;
+  const sound = await samplesOf(query ? await get(`${address}&${alone}&${query}`) : await postRaw(url, data));
   if (lent === order) carry(sound);
 }
 

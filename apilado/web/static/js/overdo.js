@@ -1,7 +1,9 @@
 // Held to be heard: while a button or its key is held, the loop plays with one part exaggerated, or with an edit as if
-// it were made. Nothing is edited.
+// it were made, or what one step adds. Nothing is edited.
 
 import { tell } from "./api.js";
+
+const HELD = "[data-overdo], [data-adds], [data-hear]";
 
 export function listenToOverdo(bench) {
   let held = null;
@@ -9,9 +11,9 @@ export function listenToOverdo(bench) {
   /** The sheet was drawn anew while the key was held: its button is another one now. */
   bench.redrawnWhileHeld = () => {
     if (!held || held.button.isConnected) return;
-    const { overdo, hear } = held.button.dataset;
-    const same = (button) => button.dataset.overdo === overdo && button.dataset.hear === hear;
-    const button = [...document.querySelectorAll("[data-overdo], [data-hear]")].find(same);
+    const { overdo, adds, hear } = held.button.dataset;
+    const same = ({ dataset }) => dataset.overdo === overdo && dataset.adds === adds && dataset.hear === hear;
+    const button = [...document.querySelectorAll(HELD)].find(same);
     if (!button) return;
     held.button = button;
     button.setAttribute("aria-pressed", true);
@@ -24,8 +26,9 @@ export function listenToOverdo(bench) {
     button.setAttribute("aria-pressed", true);
     try {
       if (!bench.player.playing) await bench.player.start();
-      const { overdo, hear } = button.dataset;
-      await bench.player.lend(overdo ? { overdo } : { url: `${bench.url}/preview`, data: { edit: JSON.parse(hear), client: bench.client, section: bench.sections.chosen, heard: bench.alone.heard } });
+      const { overdo, adds, hear } = button.dataset;
+      const query = new URLSearchParams(overdo ? { overdo } : { adds }).toString();
+      await bench.player.lend(!hear ? { query } : { url: `${bench.url}/preview`, data: { edit: JSON.parse(hear), client: bench.client, section: bench.sections.chosen, heard: bench.alone.heard } });
       if (held !== mine) bench.player.giveBack(); // it came too late
     } catch (error) {
       if (error.status !== 204) tell(error.message, { fault: true });
@@ -40,12 +43,12 @@ export function listenToOverdo(bench) {
   }
 
   document.addEventListener("pointerdown", (event) => {
-    const button = event.target.closest("[data-overdo], [data-hear]");
+    const button = event.target.closest(HELD);
     if (button && event.button === 0) begin(button);
   });
   for (const name of ["pointerup", "pointercancel", "blur"]) window.addEventListener(name, end);
   document.addEventListener("keydown", (event) => {
-    const near = event.target.closest?.("[data-overdo], [data-hear]");
+    const near = event.target.closest?.(HELD);
     const pressed = near && (event.key === " " || event.key === "Enter");
     const typing = event.target.matches?.("input:not([type=range], [type=checkbox]), select, textarea");
     const key = event.key.toLowerCase() === "o" && !typing && !event.ctrlKey && !event.metaKey && !event.altKey;

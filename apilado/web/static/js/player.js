@@ -36,7 +36,7 @@ export class Player {
     return this.ask({ order: "edit", url: new URL(url, location.href).href, data: { ...data, hears }, final }, kept);
   }
 
-  /** Plays another loop until the own one is given back: `{ overdo: path }`, or `{ url, data }` to post for it. */
+  /** Plays another loop until the own one is given back: `{ query }` to ask for it with, or `{ url, data }` to post for it. */
   lend(what) {
     return this.ask({ order: "lend", ...what, url: what.url && new URL(what.url, location.href).href });
   }
