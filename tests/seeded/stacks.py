@@ -28,6 +28,7 @@ from apilado.core.sources.layer_sound import LayerSound
 from apilado.core.sources.take import TakeSource
 from apilado.core.sources.tone import Tone, ToneSource
 from apilado.core.sources.voice import Envelope, Voice
+from apilado.core.treatments.keyed import Keyed
 from apilado.core.treatments.registry import TREATMENTS
 from tests.seeded.moving import drawn_movements
 from tests.support import RATES, loader, sha256, wav
@@ -289,7 +290,11 @@ def _eq(dice: Dice) -> Equaliser:
 
 
 def _treatments(dice: Dice, one_in: int) -> tuple[Any, ...]:
-    return tuple(dice.part(model) for model in TREATMENTS if dice.one_in(2 * one_in))
+    made = [dice.part(model) for model in TREATMENTS if dice.one_in(2 * one_in)]
+    # Of those that can listen to something, some listen to the kick.
+    return tuple(
+        step.model_copy(update={"key": "kick"}) if isinstance(step, Keyed) and dice.one_in(2) else step for step in made
+    )
 
 
 def _points(dice: Dice, *, keyed: bool = True) -> tuple[Any, ...]:

@@ -14,7 +14,7 @@ from apilado.core.document.equaliser import Point
 from apilado.core.document.kick import Drum, Kick, Trigger
 from apilado.core.document.layer import MOST_NOTES, Layer
 from apilado.core.document.movement import MOST_MOVEMENTS, Movement
-from apilado.core.document.path import MOST_STEPS, AnyBusStep, Equaliser, Points, eqs_in
+from apilado.core.document.path import MOST_STEPS, AnyBusStep, Equaliser, Points, eqs_in, treatments_in
 from apilado.core.document.section import MOST_SECTIONS, PieceSection, sectioned_hits, sectioned_notes
 from apilado.core.dsp.crossovers import Border, border
 from apilado.core.identity import ByIdentity
@@ -314,6 +314,7 @@ class Stack(Model):
         self._check_triggers()
         self._check_pairs()
         self._check_movements()
+        self._check_keys()
         self._check_sections()
         if self.target == FROM_PIECE and self.reference is None:
             raise ValueError("target: there is no finished piece to take it from; bring one first")
@@ -337,6 +338,14 @@ class Stack(Model):
                     raise ValueError(f"{where}/trigger: there is no trigger '{followed}'")
                 if owner_of(address) in drums:
                     raise ValueError(f"{where}: a drum has no keyed bell; one hit has nothing to follow")
+
+    def _check_keys(self) -> None:
+        names = self.drum_names()
+        for owner in self.owners():
+            for step in treatments_in(getattr(find(self, owner), "path", ())):
+                followed = step.follows()
+                if followed is not None and followed not in names and find(self, followed) not in self.layers:
+                    raise ValueError(f"{owner}/path/{step.id}/key: there is no sound '{followed}' to listen to")
 
     def _check_pairs(self) -> None:
         there = self.equalisers()

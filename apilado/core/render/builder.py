@@ -16,7 +16,7 @@ from apilado.core.document.equaliser import eq_sections, still_and_moving
 from apilado.core.document.forms import forms_of, heard_over, in_frames, rendered_twice
 from apilado.core.document.kick import Drum
 from apilado.core.document.layer import Layer
-from apilado.core.document.path import AnyStep, Equaliser, Split
+from apilado.core.document.path import AnyStep, Equaliser, Split, treatments_in
 from apilado.core.document.stack import Limiter, Stack
 from apilado.core.render import steps
 from apilado.core.render.audition import WHOLE, Audition
@@ -48,6 +48,17 @@ def summed(parts: Sequence[Stage], frames: int) -> Stage:
     return stage(steps.mix, *total, frames=frames)
 
 
+def following_nothing(stack: Stack) -> Stack:
+    """A stack without the movements that follow a sound, and without the steps of its layers that do."""
+    movements = tuple(each for each in stack.movements if each.shape.follows() is None)
+    layers = []
+    for layer in stack.layers:
+        keyed = [step for step in treatments_in(layer.path) if step.follows() is not None]
+        path = tuple(step.model_copy(update={"on": False}) if step in keyed else step for step in layer.path)
+        layers.append(layer.model_copy(update={"path": path}) if keyed else layer)
+    return stack.model_copy(update={"movements": movements, "layers": tuple(layers)})
+
+
 class Builder:
     """Makes the stages of one stack on one clock."""
 
@@ -72,6 +83,7 @@ class Builder:
         self.plan = in_frames(self.forms.plan, stack, clock)
         self.memories = Memories(self.forms.stacks, clock)
         self._shaped: dict[str, Stage] = {}
+        self._followed: dict[str, Stage] = {}
         self._keys: dict[tuple[str, tuple[float, ...]], Stage] = {}
         self._hits = {name: [self._hit(form, name) for form in self.forms.stacks] for name in stack.drum_names()}
         self.hits = {name: made[0] for name, made in self._hits.items()}
@@ -140,9 +152,11 @@ class Builder:
         """
         layer = find(self.stack, name)
         if isinstance(layer, Layer):
-            still = tuple(each for each in self.stack.movements if each.shape.follows() is None)
-            plain = self.stack.model_copy(update={"movements": still})
-            return Builder(plain, self.clock, self.load).shaped(layer)
+            if name not in self._followed:
+                plain = following_nothing(self.stack)
+                sound = Builder(plain, self.clock, self.load, levels=self.levels).shaped(cast(Layer, find(plain, name)))
+                self._followed[name] = sound
+            return self._followed[name]
         return self._track(name, self.stack.hits(name), self.clock)
 
     def followed_by(self, ducker: Ducker) -> Stage:
@@ -240,7 +254,9 @@ class Builder:
                 return off
             given: dict[str, Any] = {"treatment": moved.still(step), "clock": self.clock}
             remembers = partial(self.memories.treatment, step)
-            return moving(function, sound, moved=moved, remembers=remembers, where=address, **given)
+            followed = step.follows()
+            keys = () if followed is None else (self._whole_key(followed),)
+            return moving(function, sound, *keys, moved=moved, remembers=remembers, where=address, **given)
 
         forms = [cast(Treatment, find(form, address)) for form in self.forms.stacks]
         nothing = stage(steps.no_reduction)

@@ -61,16 +61,27 @@ def split_bands(audio: Audio, *, crossovers: tuple[Crossover, ...], first: int, 
     return split(audio, piece, looped=clock.looped)
 
 
-def treat(audio: Audio, *curves: Curve, treatment: Treatment, names: tuple[str, ...] = (), clock: Clock) -> Audio:
-    """One treatment."""
-    return driven_by(treatment, names, curves).process(audio, clock)
+def treat(audio: Audio, *inputs: Any, treatment: Treatment, names: tuple[str, ...] = (), clock: Clock) -> Audio:
+    """One treatment.
+
+    Args:
+        inputs: what it follows, if it does, and the curves of what moves in it.
+    """
+    key, curves = _key_and_curves(treatment, inputs)
+    return driven_by(treatment, names, curves).process(audio, clock, *key)
 
 
 def reduce(
-    audio: Audio, *curves: Curve, treatment: Treatment, names: tuple[str, ...] = (), clock: Clock
+    audio: Audio, *inputs: Any, treatment: Treatment, names: tuple[str, ...] = (), clock: Clock
 ) -> NDArray[np.float32] | None:
-    """The gain reduction of a treatment in dB, frame by frame; None if it has none."""
-    return driven_by(treatment, names, curves).reduction(audio, clock)
+    """The gain reduction of a treatment in dB, frame by frame; None if it has none. `inputs` as for `treat`."""
+    key, curves = _key_and_curves(treatment, inputs)
+    return driven_by(treatment, names, curves).reduction(audio, clock, *key)
+
+
+def _key_and_curves(treatment: Treatment, inputs: tuple[Any, ...]) -> tuple[tuple[Any, ...], tuple[Curve, ...]]:
+    keys = 1 if treatment.follows() is not None else 0
+    return inputs[:keys], inputs[keys:]
 
 
 def level_gain(before: Audio, after: Audio, *, rate_hz: int) -> float:

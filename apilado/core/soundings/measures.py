@@ -14,6 +14,7 @@ from apilado.core.clock import Clock
 from apilado.core.document.addresses import get, joined
 from apilado.core.document.ducker import Ducker
 from apilado.core.document.layer import Layer
+from apilado.core.document.path import treatments_in
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.audio import Audio
 from apilado.core.measure.drums import DrumFacts, drum_facts
@@ -292,10 +293,15 @@ def placed_alone(stack: Stack, graph: Graph, clock: Clock, load: AssetLoader) ->
 
 
 def _driven(stack: Stack) -> Iterator[str]:
-    """The addresses of what drums drive: points of the layers' EQs that are on, and movements."""
+    """The addresses of what drums drive: points of the layers' EQs that are on, steps that listen, and movements."""
     for layer in stack.layers:
         for address, eq in stack.eqs_of(f"layers/{layer.id}").items():
             yield from (joined(address, "points", p.id) for p in eq.points if p.on and p.follows() is not None)
+        yield from (
+            f"layers/{layer.id}/path/{step.id}"
+            for step in treatments_in(layer.path)
+            if step.on and step.follows() is not None
+        )
     for movement in stack.movements:
         if movement.on and (movement.begins == "hit" or movement.shape.follows() is not None):
             yield f"movements/{movement.id}"

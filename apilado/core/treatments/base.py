@@ -40,11 +40,19 @@ class Treatment(Part):
     """Whether it repeats or spreads its input, so that this is heard after it has ended, also where a section ends."""
     on: Annotated[bool, switch(label="On")] = True
 
-    def process(self, audio: Audio, clock: Clock) -> Audio:
-        """The treated audio, same shape, latency removed. Pure: same arguments, same samples."""
+    def follows(self) -> str | None:
+        """What it listens to besides its input: a drum by its name, a layer by its address; None for nothing."""
+        return None
+
+    def process(self, audio: Audio, clock: Clock, key: Audio | None = None) -> Audio:
+        """The treated audio, same shape, latency removed. Pure: same arguments, same samples.
+
+        Args:
+            key: what it follows, if it does.
+        """
         raise NotImplementedError
 
-    def reduction(self, audio: Audio, clock: Clock) -> NDArray[np.float32] | None:
+    def reduction(self, audio: Audio, clock: Clock, key: Audio | None = None) -> NDArray[np.float32] | None:
         """The gain reduction in dB that it applies to this audio, shape (frames,); None if it has none."""
         return None
 

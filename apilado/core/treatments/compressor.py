@@ -1,4 +1,4 @@
-"""Treatment: a compressor that listens to its own input."""
+"""Treatment: a compressor."""
 
 from __future__ import annotations
 
@@ -13,7 +13,8 @@ from apilado.core.dsp.curves import Value, least
 from apilado.core.dsp.dynamics import FORGOTTEN, Detector, reduced, static_reduction, whole_reduction
 from apilado.core.parameters import choice, number
 from apilado.core.sketch import Sketch, level_inputs, level_sketch
-from apilado.core.treatments.base import Treatment, blended
+from apilado.core.treatments.base import blended
+from apilado.core.treatments.keyed import Keyed
 from apilado.core.units import beats_to_seconds
 
 RMS_MS = 10.0
@@ -30,12 +31,12 @@ BEATS: dict[str, float] = {
 """Note values in beats, a beat being a quarter."""
 
 
-class Compressor(Treatment):
+class Compressor(Keyed):
     """Feed-forward compressor, both channels turned down together."""
 
     label: ClassVar[str] = "Compressor"
     reduces: ClassVar[bool] = True
-    explains: ClassVar[str] = "Turns down what is above its threshold, by its ratio"
+    explains: ClassVar[str] = "Turns down what is above its threshold, by its ratio; listens to any drum or layer"
     leading: ClassVar[tuple[str, ...]] = (
         "threshold_db",
         "ratio",
@@ -79,13 +80,12 @@ class Compressor(Treatment):
         rms = RMS_MS if self.detection == "rms" else 0.0
         return Detector(self.threshold_db, self.ratio, self.knee_db, self.attack_ms, release, rms_ms=rms)
 
-    def process(self, audio: Audio, clock: Clock) -> Audio:
-        wet = reduced(audio, self.reduction(audio, clock))
-        return blended(audio, wet, blend=self.blend, output_db=self.makeup_db)
+    def with_key(self, audio: Audio, reduction: NDArray[np.float32]) -> Audio:
+        return blended(audio, reduced(audio, reduction), blend=self.blend, output_db=self.makeup_db)
 
-    def reduction(self, audio: Audio, clock: Clock) -> NDArray[np.float32]:
+    def reduction_of(self, key: Audio, clock: Clock) -> NDArray[np.float32]:
         given: dict[str, Any] = {"rate_hz": clock.rate_hz, "looped": clock.looped, "held_db": clock.held_db}
-        return whole_reduction(audio, self.detector(clock.tempo_bpm), **given)
+        return whole_reduction(key, self.detector(clock.tempo_bpm), **given)
 
     def sketch(self) -> Sketch:
         taken = static_reduction(level_inputs(), least(self.threshold_db), least(self.ratio), self.knee_db)

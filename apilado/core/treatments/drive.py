@@ -127,7 +127,7 @@ class Drive(Treatment):
         curve, between = self.shaper(gain)
         return oversampled(pushed_in, self.oversampling, curve, looped=clock.looped, between=between)
 
-    def process(self, audio: Audio, clock: Clock) -> Audio:
+    def process(self, audio: Audio, clock: Clock, key: Audio | None = None) -> Audio:
         before, after = self._filters(clock.rate_hz)
         taken = filtered(audio, before, looped=clock.looped)
         wet = self.driven(taken, clock)

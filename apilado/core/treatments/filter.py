@@ -84,7 +84,7 @@ class Filter(Treatment):
             return ("cutoff_hz", "slope", "resonance")
         return ("vowel", "slope") if self.shape == "comb" else ("vowel",)
 
-    def process(self, audio: Audio, clock: Clock) -> Audio:
+    def process(self, audio: Audio, clock: Clock, key: Audio | None = None) -> Audio:
         wet = self._driven(audio)
         if self.shape == "comb":
             wet = combed(wet, self.cutoff_hz, mapped(self.resonance, _feedbacks), **self._comb(clock))

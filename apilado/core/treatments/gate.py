@@ -14,15 +14,17 @@ from apilado.core.dsp.dynamics import FORGOTTEN, reduced
 from apilado.core.dsp.gates import LEVEL_FALL_MS, Gate, gate_reduction
 from apilado.core.parameters import number
 from apilado.core.sketch import Sketch, level_inputs, level_sketch
-from apilado.core.treatments.base import Treatment
+from apilado.core.treatments.keyed import Keyed
 
 
-class GateStep(Treatment):
+class GateStep(Keyed):
     """Turns down what is below its threshold: tails end, gaps between notes are silent."""
 
     label: ClassVar[str] = "Gate"
     reduces: ClassVar[bool] = True
-    explains: ClassVar[str] = "Turns down what is below its threshold; shorter tails, silent gaps"
+    explains: ClassVar[str] = (
+        "Turns down what is below its threshold; shorter tails, silent gaps; listens to any drum or layer"
+    )
     leading: ClassVar[tuple[str, ...]] = ("threshold_db", "hold_ms", "release_ms", "range_db")
 
     kind: Literal["gate"] = "gate"
@@ -43,13 +45,13 @@ class GateStep(Treatment):
     def _gate(self) -> Gate:
         return Gate(self.threshold_db, self.range_db, self.attack_ms, self.hold_ms, self.release_ms, self.back_db)
 
-    def process(self, audio: Audio, clock: Clock) -> Audio:
-        return reduced(audio, self.reduction(audio, clock))
+    def with_key(self, audio: Audio, reduction: NDArray[np.float32]) -> Audio:
+        return reduced(audio, reduction)
 
-    def reduction(self, audio: Audio, clock: Clock) -> NDArray[np.float32]:
+    def reduction_of(self, key: Audio, clock: Clock) -> NDArray[np.float32]:
         midway = clock.begins is not None and clock.held_db > 0.0
         given: dict[str, Any] = {"looped": clock.looped, "held_db": clock.held_db, "midway": midway}
-        return gate_reduction(audio, self._gate(), rate_hz=clock.rate_hz, **given)
+        return gate_reduction(key, self._gate(), rate_hz=clock.rate_hz, **given)
 
     def sketch(self) -> Sketch:
         shut = level_inputs() < least(self.threshold_db)

@@ -35,11 +35,11 @@ class PeakLimiter(Treatment):
     def _turned_up(self, audio: Audio) -> Audio:
         return audio * np.asarray(per_frame(mapped(self.gain_db, db_to_gain)), np.float32)
 
-    def process(self, audio: Audio, clock: Clock) -> Audio:
+    def process(self, audio: Audio, clock: Clock, key: Audio | None = None) -> Audio:
         given: dict[str, Any] = {"ceiling_db": self.ceiling_db, "release_ms": self.release_ms, "held_db": clock.held_db}
         return limited(self._turned_up(audio), **given, rate_hz=clock.rate_hz, looped=clock.looped)
 
-    def reduction(self, audio: Audio, clock: Clock) -> NDArray[np.float32] | None:
+    def reduction(self, audio: Audio, clock: Clock, key: Audio | None = None) -> NDArray[np.float32] | None:
         given: dict[str, Any] = {"ceiling_db": self.ceiling_db, "release_ms": self.release_ms, "held_db": clock.held_db}
         return limiter_reduction(self._turned_up(audio), **given, rate_hz=clock.rate_hz, looped=clock.looped)
 

@@ -33,7 +33,7 @@ class Offset(Treatment):
     delay_ms: Annotated[Value, number(low=0.0, high=LONGEST_MS, step=0.01, unit="ms", label="Delay", moves=True)] = 0.0
     polarity: Annotated[Literal["normal", "inverted"], choice(label="Polarity")] = "normal"
 
-    def process(self, audio: Audio, clock: Clock) -> Audio:
+    def process(self, audio: Audio, clock: Clock, key: Audio | None = None) -> Audio:
         gain = np.asarray(per_frame(mapped(self.level_db, db_to_gain)), np.float32)
         if self.polarity == "inverted":
             gain = -gain

@@ -29,7 +29,7 @@ class Transient(Treatment):
     attack_db: Annotated[Value, number(low=-24.0, high=24.0, step=0.1, unit="dB", label="Attack", moves=True)] = 6.0
     sustain_db: Annotated[Value, number(low=-24.0, high=24.0, step=0.1, unit="dB", label="Sustain", moves=True)] = 0.0
 
-    def process(self, audio: Audio, clock: Clock) -> Audio:
+    def process(self, audio: Audio, clock: Clock, key: Audio | None = None) -> Audio:
         attack, sustain = per_frame(self.attack_db), per_frame(self.sustain_db)
         if not (np.any(attack) or np.any(sustain)):
             return audio

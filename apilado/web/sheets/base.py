@@ -158,6 +158,8 @@ def among(stack: Stack, parameter: Parameter, path: str) -> Parameter:
     sections = [(each.id, each.name) for each in stack.sections]
     lists = {"layers": others, "drums": drums, "sounds": sounds, "sections": sections}
     found = lists[parameter.among or "drums"]
+    if parameter.among == "sounds" and parameter.default == "":
+        found = [("", "its own sound"), *found]
     return replace(parameter, kind="choice", choices=tuple(found))
 
 

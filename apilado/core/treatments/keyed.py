@@ -1,0 +1,71 @@
+"""What all dynamics share that can listen to another sound: which one, and how much of it."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import numpy as np
+from numpy.typing import NDArray
+
+from apilado.core.clock import Clock
+from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.filters import HEARD_OF_A_TAIL, filtered, settle_frames
+from apilado.core.parameters import number, reference
+from apilado.core.treatments.base import Treatment
+from apilado.core.treatments.drive import HIGHEST_HZ, LOWEST_HZ, passed_between
+
+
+class Keyed(Treatment):
+    """Dynamics that follow their own input, a drum's hits or a layer, filtered. Subclasses override `with_key` and
+    `reduction_of`."""
+
+    key: Annotated[str, reference(among="sounds", label="Listens to")] = ""
+    key_high_pass_hz: Annotated[
+        float,
+        number(
+            low=LOWEST_HZ,
+            high=2000.0,
+            step=1.0,
+            scale="log",
+            unit="Hz",
+            label="Listens from",
+            help="A high-pass of 12 dB per octave for what it listens to; off at 20 Hz",
+        ),
+    ] = LOWEST_HZ
+    key_low_pass_hz: Annotated[
+        float,
+        number(
+            low=100.0,
+            high=HIGHEST_HZ,
+            step=1.0,
+            scale="log",
+            unit="Hz",
+            label="Listens up to",
+            help="A low-pass of 12 dB per octave for what it listens to; off at 20 kHz",
+        ),
+    ] = HIGHEST_HZ
+
+    def follows(self) -> str | None:
+        return self.key or None
+
+    def with_key(self, audio: Audio, reduction: NDArray[np.float32]) -> Audio:
+        """A sound by the gain reduction that its key asks for."""
+        raise NotImplementedError
+
+    def reduction_of(self, key: Audio, clock: Clock) -> NDArray[np.float32]:
+        """The gain reduction in dB that a key asks for, shape (frames,)."""
+        raise NotImplementedError
+
+    def process(self, audio: Audio, clock: Clock, key: Audio | None = None) -> Audio:
+        return self.with_key(audio, self.reduction(audio, clock, key))
+
+    def reduction(self, audio: Audio, clock: Clock, key: Audio | None = None) -> NDArray[np.float32]:
+        heard = filtered(audio if key is None else key, self._filter(clock), looped=clock.looped)
+        return self.reduction_of(heard, clock)
+
+    def _filter(self, clock: Clock) -> NDArray[np.float64]:
+        return passed_between(self.key_high_pass_hz, self.key_low_pass_hz, clock.rate_hz)
+
+    def memory_seconds(self, clock: Clock) -> float:
+        sections = self._filter(clock)
+        return HEARD_OF_A_TAIL * settle_frames(sections) / clock.rate_hz if len(sections) else 0.0
