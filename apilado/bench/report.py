@@ -7,9 +7,7 @@ import platform
 import resource
 import subprocess
 import sys
-import time
-from collections.abc import Callable
-from typing import Any, TextIO
+from typing import TextIO
 
 import numba
 import numpy as np
@@ -18,6 +16,8 @@ import scipy
 from apilado import __version__
 from apilado.bench.hearing import BARS, figures
 from apilado.bench.reference import reference_stack, section_counts
+from apilado.bench.timing import ROUNDS, median_seconds
+from apilado.bench.treatments import treatment_ratios
 from apilado.core.clock import Clock
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits import apply
@@ -34,7 +34,6 @@ from apilado.core.treatments.compressor import Compressor
 from apilado.core.treatments.soft_clip import SoftClip
 from apilado.errors import NotFound
 
-ROUNDS = 5
 GOALS = {"library": 1.0, "edit": 0.15, "measuring": 0.5, "rows": 1.2, "moving": 2.0}
 EDITS: tuple[tuple[str, Edit], ...] = (
     ("an EQ gain of one layer", SetValue(path="layers/middle/path/eq/points/cut/gain_db", value=-5.0)),
@@ -52,18 +51,6 @@ def render(stack: Stack, engine: Engine) -> Audio:
     """The whole loop."""
     audio: Audio = engine.run([build(stack, clock_of(stack, looped=True), no_assets).output])[0]
     return audio
-
-
-def median_seconds(prepare: Callable[[], Any], work: Callable[[Any], object]) -> float:
-    """The median time of `work` over several rounds, each on what `prepare` gives; one round goes unmeasured."""
-    times = []
-    for number in range(ROUNDS + 1):
-        prepared = prepare()
-        began = time.perf_counter()
-        work(prepared)
-        if number:
-            times.append(time.perf_counter() - began)
-    return float(np.median(times))
 
 
 def library_seconds(stack: Stack) -> tuple[float, float] | None:
@@ -158,6 +145,9 @@ def run(out: TextIO) -> int:
         ratio("against the library, drives at 4×, one thread", cold["one thread"] / library[0], GOALS["library"])
         ratio("against the library, drives at 4×, all threads", cold["all threads"] / library[0], GOALS["library"])
         ratio("against the library, drives at 1×, one thread", cold["one thread"] / library[1], GOALS["library"])
+        say("Each treatment against the library's nearest, 16 s of stereo noise, at the base rate")
+        for name, value in (treatment_ratios() or {}).items():
+            ratio(name, value, GOALS["library"])
     say("One edit against the cold render, all threads")
     for name, edit in EDITS:
         edited = apply(stack, edit)

@@ -57,12 +57,13 @@ def _gate_kernel(
         threshold_db, range_db = rows[k, 0], rows[k, 1]
         threshold_step = (rows[k + 1, 0] - threshold_db) / span if k < last else 0.0
         range_step = (rows[k + 1, 1] - range_db) / span if k < last else 0.0
+        threshold = 10.0 ** (threshold_db / 20.0)
+        factor = 10.0 ** (threshold_step / 20.0)
         for n in range(at[k], end):
             now = abs(np.float64(key[0, n]))
             for c in range(1, key.shape[0]):
                 now = max(now, abs(np.float64(key[c, n])))
             level = max(now, fall * level)
-            threshold = 10.0 ** (threshold_db / 20.0)
             if level >= threshold:
                 is_open, held = 1.0, hold
             elif level < threshold * back:
@@ -73,7 +74,7 @@ def _gate_kernel(
             kept = attack if is_open > opened else release
             opened = kept * opened + (1.0 - kept) * is_open
             out[n] = range_db * (1.0 - opened)
-            threshold_db += threshold_step
+            threshold *= factor
             range_db += range_step
     state[0], state[1], state[2], state[3] = level, opened, held, is_open
 

@@ -169,6 +169,8 @@ def _bent_between_kernel(even: Any, odd: Any, gain: float, kind: int, after_even
 
 def bent(x: NDArray[np.float32], gain: float, kind: int) -> NDArray[np.float32]:
     """One of the curves above, of g·x; any shape."""
+    if kind == CLIP:
+        return np.asarray(np.clip(x * np.float32(gain), np.float32(-1.0), np.float32(1.0)))
     flat = np.ascontiguousarray(x, dtype=np.float32).reshape(-1)
     out = np.empty_like(flat)
     _bent_kernel(flat, float(gain), kind, out)
@@ -186,13 +188,13 @@ def bent_between(planes: NDArray[np.float32], gain: float, kind: int) -> NDArray
     return out
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
 def _quantise_kernel(x: Any, steps: Any, y: Any) -> None:
-    moving = steps.shape[0] > 1
+    moving, one = steps.shape[0] > 1, np.float32(1.0)
     for c in range(x.shape[0]):
         for n in range(x.shape[1]):
             step = steps[n] if moving else steps[0]
-            y[c, n] = min(1.0, max(-1.0, np.rint(x[c, n] * step) / step))
+            y[c, n] = min(one, max(-one, np.rint(x[c, n] * step) / step))
 
 
 def quantised(x: NDArray[np.float32], steps: float | NDArray[np.float32]) -> NDArray[np.float32]:
@@ -200,7 +202,7 @@ def quantised(x: NDArray[np.float32], steps: float | NDArray[np.float32]) -> NDA
     per frame. Silence stays silence."""
     flat = np.ascontiguousarray(x, dtype=np.float32).reshape(-1, x.shape[-1])
     out = np.empty_like(flat)
-    _quantise_kernel(flat, np.atleast_1d(np.asarray(steps, np.float64)), out)
+    _quantise_kernel(flat, np.atleast_1d(np.asarray(steps, np.float32)), out)
     return out.reshape(x.shape)
 
 

@@ -1,0 +1,54 @@
+"""How quick each treatment is against its nearest of the effects library, on the same sound, at equal oversampling."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+
+from apilado.bench.timing import median_seconds
+from apilado.core.clock import Clock
+from apilado.core.dsp.audio import Audio
+from apilado.core.treatments.base import Treatment
+from apilado.core.treatments.bits import Bits
+from apilado.core.treatments.compressor import Compressor
+from apilado.core.treatments.filter import Filter
+from apilado.core.treatments.gate import GateStep
+from apilado.core.treatments.hard_clip import HardClip
+from apilado.core.treatments.limiter import PeakLimiter
+from apilado.core.treatments.saturation import Saturation
+
+RATE_HZ, SECONDS = 48000, 16
+CLOCK = Clock(tempo_bpm=60.0, beats=float(SECONDS), rate_hz=RATE_HZ, looped=False)
+
+
+def pairs() -> list[tuple[Treatment, Callable[[Audio, int], Audio]]] | None:
+    """Each treatment with what does the same in `pedalboard`; None where that is not installed."""
+    try:
+        import pedalboard as library
+    except ImportError:
+        return None
+    ladder = library.LadderFilter(library.LadderFilter.Mode.LPF24, 800.0, 0.2, 1.0)
+    return [
+        (Filter(cutoff_hz=800.0), ladder),
+        (Compressor(), library.Compressor(-18.0, 3.0, 10.0, 120.0)),
+        (PeakLimiter(), library.Limiter(-6.0, 120.0)),
+        (GateStep(), library.NoiseGate(-36.0, 10.0, 1.0, 60.0)),
+        (Saturation(oversampling=1), library.Distortion(4.0)),
+        (HardClip(oversampling=1), library.Clipping(-12.0)),
+        (Bits(reading_hz=48000.0), library.Bitcrush(6.0)),
+    ]
+
+
+def treatment_ratios() -> dict[str, float] | None:
+    """Our time over the library's, by the treatment's label, one thread."""
+    there = pairs()
+    if there is None:
+        return None
+    audio = (0.3 * np.random.default_rng(1).standard_normal((2, CLOCK.frames))).astype(np.float32)
+    found = {}
+    for part, theirs in there:
+        ours = median_seconds(lambda: None, lambda _, p=part: p.process(audio, CLOCK))
+        other = median_seconds(audio.copy, lambda sound, t=theirs: t(sound, RATE_HZ))
+        found[part.label.lower()] = ours / other
+    return found
