@@ -95,18 +95,9 @@ def _run(key: Audio, gate: Gate, rate_hz: int, state: NDArray[np.float64]) -> ND
     return out
 
 
-def gate_reduction(
-    key: Audio, gate: Gate, *, rate_hz: int, looped: bool, held_db: float = 0.0, midway: bool = False
-) -> NDArray[np.float32]:
-    """What a gate takes in dB (0 and up), frame by frame: from shut, or for a loop from where it was left.
-
-    Args:
-        held_db: what it takes where it begins `midway`.
-    """
+def gate_reduction(key: Audio, gate: Gate, *, rate_hz: int, looped: bool) -> NDArray[np.float32]:
+    """What a gate takes in dB (0 and up), frame by frame: from shut, or for a loop from where it was left."""
     state = np.zeros(4)
-    if midway:
-        state[1] = min(1.0, max(0.0, 1.0 - held_db / max(float(np.max(rows((gate.range_db,))[1])), 1e-6)))
-        state[3] = float(state[1] > 0.5)
     if looped:
         ahead = gate.settle_frames(rate_hz)
         threshold, depth = (wrapped_value(each, ahead) for each in (gate.threshold_db, gate.range_db))

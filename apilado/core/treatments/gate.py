@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, ClassVar, Literal, Self
+from typing import Annotated, ClassVar, Literal, Self
 
 import numpy as np
 from numpy.typing import NDArray
@@ -49,16 +49,16 @@ class GateStep(Keyed):
         return reduced(audio, reduction)
 
     def reduction_of(self, key: Audio, clock: Clock) -> NDArray[np.float32]:
-        midway = clock.begins is not None and clock.held_db > 0.0
-        given: dict[str, Any] = {"looped": clock.looped, "held_db": clock.held_db, "midway": midway}
-        return gate_reduction(key, self._gate(), rate_hz=clock.rate_hz, **given)
+        return gate_reduction(key, self._gate(), rate_hz=clock.rate_hz, looped=clock.looped)
 
     def sketch(self) -> Sketch:
         shut = level_inputs() < least(self.threshold_db)
         return level_sketch(np.where(shut, least(self.range_db), 0.0))
 
-    def level_memory_ms(self, clock: Clock) -> float:
-        return FORGOTTEN * (self.attack_ms + self.release_ms + LEVEL_FALL_MS) + self.hold_ms
+    def memory_seconds(self, clock: Clock) -> float:
+        # Whether it is open, and for how long it holds, cannot be told from what it takes: all of it is looked back on.
+        own_ms = FORGOTTEN * (self.attack_ms + self.release_ms + LEVEL_FALL_MS) + self.hold_ms
+        return super().memory_seconds(clock) + own_ms / 1000.0
 
     def overdone(self) -> Self:
         return self.model_copy(update={"threshold_db": min(0.0, greatest(self.threshold_db) + 12.0), "range_db": 80.0})
