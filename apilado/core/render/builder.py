@@ -262,14 +262,21 @@ class Builder:
         nothing = stage(steps.no_reduction)
         reductions = [behind(steps.reduce, nothing, sound, step) for step in forms]
         reduction = joined(reductions, self.plan, self.clock, steps.join)
-        made = [behind(steps.treat, sound, sound, step) for step in forms]
+
+        def through(sound: Stage, step: Treatment) -> Stage:
+            if not (step.on and step.by_reduction):
+                return behind(steps.treat, sound, sound, step)
+            taken = behind(steps.reduce, nothing, sound, step)
+            return moving(steps.turn_down, sound, taken, moved=moved, treatment=moved.still(step))
+
+        made = [through(sound, step) for step in forms]
         out = joined(made, self.plan, self.clock, steps.join)
         if out in made or not any(step.on and step.rings_on for step in forms):
             return out, reduction
         own = [
             stage(steps.let_in, sound, plan=self.plan, number=number, clock=self.clock) for number in range(len(forms))
         ]
-        ringing = [behind(steps.treat, part, part, step) for part, step in zip(own, forms, strict=True)]
+        ringing = [through(part, step) for part, step in zip(own, forms, strict=True)]
         return stage(steps.together, *ringing), reduction
 
     def kept_level(self, before: Stage, after: Stage, address: str) -> tuple[Stage, Stage | None]:

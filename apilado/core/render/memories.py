@@ -68,9 +68,10 @@ class Memories:
         return Memory(rings_s=rings, ahead_s=rings)
 
     def treatment(self, step: Treatment) -> Memory:
-        """Of a treatment."""
-        rings = step.memory_seconds(self._clock) + EDGE_S
-        return Memory(rings, step.level_memory_ms(self._clock) / 1000.0, EDGE_S)
+        """Of a treatment; of one that listens to a drum all that it remembers, for a drum is quickly rendered."""
+        rings, levels = step.memory_seconds(self._clock) + EDGE_S, step.level_memory_ms(self._clock) / 1000.0
+        drums = self._reaches[0].stack.drum_names()
+        return Memory(rings + levels, 0.0, EDGE_S) if step.follows() in drums else Memory(rings, levels, EDGE_S)
 
     @staticmethod
     def drum(drum: Drum) -> Memory:

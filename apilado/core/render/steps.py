@@ -79,6 +79,17 @@ def reduce(
     return driven_by(treatment, names, curves).reduction(audio, clock, *key)
 
 
+def turn_down(
+    audio: Audio,
+    reduction: NDArray[np.float32],
+    *curves: Curve,
+    treatment: Treatment,
+    names: tuple[str, ...] = (),
+) -> Audio:
+    """What a treatment makes of a sound by its gain reduction, which is there already."""
+    return driven_by(treatment, names, curves).turned_down(audio, reduction)
+
+
 def _key_and_curves(treatment: Treatment, inputs: tuple[Any, ...]) -> tuple[tuple[Any, ...], tuple[Curve, ...]]:
     keys = 1 if treatment.follows() is not None else 0
     return inputs[:keys], inputs[keys:]

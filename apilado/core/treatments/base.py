@@ -38,6 +38,8 @@ class Treatment(Part):
     """Whether it takes gain, which is then measured."""
     rings_on: ClassVar[bool] = False
     """Whether it repeats or spreads its input, so that this is heard after it has ended, also where a section ends."""
+    by_reduction: ClassVar[bool] = False
+    """Whether all that it does is to turn a sound down by its reduction: that is rendered by itself, and once."""
     on: Annotated[bool, switch(label="On")] = True
 
     def follows(self) -> str | None:
@@ -55,6 +57,10 @@ class Treatment(Part):
     def reduction(self, audio: Audio, clock: Clock, key: Audio | None = None) -> NDArray[np.float32] | None:
         """The gain reduction in dB that it applies to this audio, shape (frames,); None if it has none."""
         return None
+
+    def turned_down(self, audio: Audio, reduction: NDArray[np.float32]) -> Audio:
+        """The audio by a gain reduction in dB: of those that do it all by that."""
+        raise NotImplementedError
 
     def tail_seconds(self, clock: Clock) -> float:
         """How long it may sound on after its input has ended."""

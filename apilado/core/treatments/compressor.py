@@ -80,7 +80,7 @@ class Compressor(Keyed):
         rms = RMS_MS if self.detection == "rms" else 0.0
         return Detector(self.threshold_db, self.ratio, self.knee_db, self.attack_ms, release, rms_ms=rms)
 
-    def with_key(self, audio: Audio, reduction: NDArray[np.float32]) -> Audio:
+    def turned_down(self, audio: Audio, reduction: NDArray[np.float32]) -> Audio:
         return blended(audio, reduced(audio, reduction), blend=self.blend, output_db=self.makeup_db)
 
     def reduction_of(self, key: Audio, clock: Clock) -> NDArray[np.float32]:

@@ -45,7 +45,7 @@ class GateStep(Keyed):
     def _gate(self) -> Gate:
         return Gate(self.threshold_db, self.range_db, self.attack_ms, self.hold_ms, self.release_ms, self.back_db)
 
-    def with_key(self, audio: Audio, reduction: NDArray[np.float32]) -> Audio:
+    def turned_down(self, audio: Audio, reduction: NDArray[np.float32]) -> Audio:
         return reduced(audio, reduction)
 
     def reduction_of(self, key: Audio, clock: Clock) -> NDArray[np.float32]:

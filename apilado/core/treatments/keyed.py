@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,8 +16,10 @@ from apilado.core.treatments.drive import HIGHEST_HZ, LOWEST_HZ, passed_between
 
 
 class Keyed(Treatment):
-    """Dynamics that follow their own input, a drum's hits or a layer, filtered. Subclasses override `with_key` and
+    """Dynamics that follow their own input, a drum's hits or a layer, filtered. Subclasses override `turned_down` and
     `reduction_of`."""
+
+    by_reduction: ClassVar[bool] = True
 
     key: Annotated[str, reference(among="sounds", label="Listens to")] = ""
     key_high_pass_hz: Annotated[
@@ -48,16 +50,12 @@ class Keyed(Treatment):
     def follows(self) -> str | None:
         return self.key or None
 
-    def with_key(self, audio: Audio, reduction: NDArray[np.float32]) -> Audio:
-        """A sound by the gain reduction that its key asks for."""
-        raise NotImplementedError
-
     def reduction_of(self, key: Audio, clock: Clock) -> NDArray[np.float32]:
         """The gain reduction in dB that a key asks for, shape (frames,)."""
         raise NotImplementedError
 
     def process(self, audio: Audio, clock: Clock, key: Audio | None = None) -> Audio:
-        return self.with_key(audio, self.reduction(audio, clock, key))
+        return self.turned_down(audio, self.reduction(audio, clock, key))
 
     def reduction(self, audio: Audio, clock: Clock, key: Audio | None = None) -> NDArray[np.float32]:
         heard = filtered(audio if key is None else key, self._filter(clock), looped=clock.looped)
