@@ -290,7 +290,8 @@ def _eq(dice: Dice) -> Equaliser:
 
 
 def _treatments(dice: Dice, one_in: int) -> tuple[Any, ...]:
-    made = [dice.part(model) for model in TREATMENTS if dice.one_in(2 * one_in)]
+    # About as many to a path however many kinds there are: of all of them together little is left of a sound.
+    made = [dice.part(model) for model in TREATMENTS if dice.one_in(one_in * len(TREATMENTS) // 3)]
     # Of those that can listen to something, some listen to the kick.
     return tuple(
         step.model_copy(update={"key": "kick"}) if isinstance(step, Keyed) and dice.one_in(2) else step for step in made

@@ -5,8 +5,9 @@ import unittest
 import numpy as np
 from numpy.testing import assert_allclose
 
-from apilado.actions.delivery import DeliveryOptions, rendered_files
+from apilado.actions.delivery import SILENT_DB, DeliveryOptions, rendered_files
 from apilado.core.document.kick import SynthKick
+from apilado.core.dsp.audio import sounding_until
 from apilado.core.formats.audio_files import read_audio
 from apilado.core.render.graph import clock_of
 from apilado.core.sources.tone import ToneSource
@@ -96,7 +97,7 @@ class SeededRenderTest(unittest.TestCase):
             last = round(0.02 * stack.sample_rate)
             for name, audio in files.items():
                 self.assertLess(np.abs(audio[:, -last:]).max(), db_to_gain(-90.0), (seed, name))
-            needed = max(_until(audio) for audio in files.values())
+            needed = max(sounding_until(audio, SILENT_DB) for audio in files.values())
             beats_end = clock_of(stack, looped=True).frames
             self.assertLess(frames.pop(), max(needed, beats_end) + stack.sample_rate, seed)
             # What is there is all there is: twice the tail would add nothing.
@@ -111,11 +112,6 @@ class SeededRenderTest(unittest.TestCase):
                 options = DeliveryOptions(bits=bits, rate_hz=stack.sample_rate)
                 found = [dict(rendered_files(stack, load, ENGINE, options, lambda *_: None)) for _ in range(2)]
                 self.assertEqual(*found)
-
-
-def _until(audio):
-    loud = np.flatnonzero(np.abs(audio).max(axis=0) > db_to_gain(-90.0))
-    return int(loud[-1]) if loud.size else 0
 
 
 def _with_tail(stack, load, times):

@@ -137,7 +137,7 @@ def small_speaker(rule: Rule, limits: Limits, measures: Measures) -> list[Soundi
     if not measures.sounding or sub is None:
         return []
     bass = measures.bass
-    left, whole = bass.power_through(phone_response), bass.power
+    left, whole = bass.power_through(phone_response), bass.power_through(np.ones_like)
     value = -power_ratio_db(left, whole)
     status = limits.status(value)
     limit, place = f"{limits.look:g} dB", Place((), PHONE_HZ, 20000.0)

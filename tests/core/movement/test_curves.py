@@ -48,7 +48,10 @@ def everything(**changes):
     source = ToneSource(
         tones=(Tone(id="saw", shape="saw", copies=3, spread=0.7), Tone(id="pulse", shape="pulse", octave=-1, copies=2)),
     )
-    treatments = tuple(model(id=model.model_fields["kind"].default) for model in TREATMENTS if model is not Compressor)
+    own = (SoftClip(id="soft-clip"), Compressor(id="compressor"))
+    treatments = tuple(
+        model(id=model.model_fields["kind"].default) for model in TREATMENTS if model not in (SoftClip, Compressor)
+    )
     points = tuple(
         model(id=model.model_fields["kind"].default, **({"gain_db": 4.0} if "gain_db" in model.model_fields else {}))
         for model in POINTS
@@ -56,7 +59,7 @@ def everything(**changes):
     layer = Layer(
         id="a",
         source=source,
-        path=layer_path(Compressor(id="compressor"), Equaliser(id="eq", points=points)),
+        path=layer_path(*own, Equaliser(id="eq", points=points)),
         width=0.8,
         voice=HELD,
         mono_below_hz=90.0,
