@@ -52,7 +52,8 @@ def random_edit(dice, stack):
         return AddPart(path=f"layers/{layer}/path", part={"kind": dice.of(("soft-clip", "compressor", "eq"))})
     moved = {target.path for movement in stack.movements for target in movement.targets}
     values = list(numbers_in(stack))
-    path, parameter = dice.of([each for each in values if each[0] in moved] if moved and dice.one_in(3) else values)
+    among_moved = [each for each in values if each[0] in moved]
+    path, parameter = dice.of(among_moved if among_moved and dice.one_in(3) else values)
     if parameter.kind == "switch":
         value = dice.one_in(2)
     elif parameter.kind == "choice":
