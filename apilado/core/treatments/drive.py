@@ -36,6 +36,16 @@ LOWEST_HZ, HIGHEST_HZ = 20.0, 20000.0
 Curved = NDArray[np.float32]
 
 
+def high_pass_number(label: str, help: str) -> Any:
+    """Declares a high-pass that may be off."""
+    return number(low=LOWEST_HZ, high=2000.0, step=1.0, scale="log", unit="Hz", label=label, help=help)
+
+
+def low_pass_number(label: str, help: str) -> Any:
+    """Declares a low-pass that may be off."""
+    return number(low=100.0, high=HIGHEST_HZ, step=1.0, scale="log", unit="Hz", label=label, help=help)
+
+
 def passed_between(low_hz: float, high_hz: float, rate_hz: int) -> Sections:
     """A high-pass and a low-pass of 12 dB per octave; at the end of its range either is off."""
     low = high_pass(low_hz, FLAT_Q, rate_hz) if low_hz > LOWEST_HZ else NO_SECTIONS
@@ -61,52 +71,16 @@ class Drive(Treatment):
     blend: Annotated[Value, number(low=0.0, high=1.0, label="Blend", help="0 is clean, 1 all driven", moves=True)] = 1.0
     oversampling: Annotated[Literal[1, 2, 4, 8], choice(label="Oversampling", unit="×")] = 4
     before_high_pass_hz: Annotated[
-        float,
-        number(
-            low=LOWEST_HZ,
-            high=2000.0,
-            step=1.0,
-            scale="log",
-            unit="Hz",
-            label="High-pass before",
-            help="What lies below goes by undriven; off at 20 Hz",
-        ),
+        float, high_pass_number("High-pass before", "What lies below goes by undriven; off at 20 Hz")
     ] = LOWEST_HZ
     before_low_pass_hz: Annotated[
-        float,
-        number(
-            low=100.0,
-            high=HIGHEST_HZ,
-            step=1.0,
-            scale="log",
-            unit="Hz",
-            label="Low-pass before",
-            help="What lies above goes by undriven; off at 20 kHz",
-        ),
+        float, low_pass_number("Low-pass before", "What lies above goes by undriven; off at 20 kHz")
     ] = HIGHEST_HZ
     after_high_pass_hz: Annotated[
-        float,
-        number(
-            low=LOWEST_HZ,
-            high=2000.0,
-            step=1.0,
-            scale="log",
-            unit="Hz",
-            label="High-pass after",
-            help="Below it nothing is added; off at 20 Hz",
-        ),
+        float, high_pass_number("High-pass after", "Below it nothing is added; off at 20 Hz")
     ] = LOWEST_HZ
     after_low_pass_hz: Annotated[
-        float,
-        number(
-            low=100.0,
-            high=HIGHEST_HZ,
-            step=1.0,
-            scale="log",
-            unit="Hz",
-            label="Low-pass after",
-            help="Above it nothing is added; off at 20 kHz",
-        ),
+        float, low_pass_number("Low-pass after", "Above it nothing is added; off at 20 kHz")
     ] = HIGHEST_HZ
     keep_level: Annotated[
         bool, switch(label="Keep the level", help="As loud behind it as before it, measured over the whole loop")

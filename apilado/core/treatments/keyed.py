@@ -10,9 +10,9 @@ from numpy.typing import NDArray
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.filters import HEARD_OF_A_TAIL, filtered, settle_frames
-from apilado.core.parameters import number, reference
+from apilado.core.parameters import reference
 from apilado.core.treatments.base import Treatment
-from apilado.core.treatments.drive import HIGHEST_HZ, LOWEST_HZ, passed_between
+from apilado.core.treatments.drive import HIGHEST_HZ, LOWEST_HZ, high_pass_number, low_pass_number, passed_between
 
 
 class Keyed(Treatment):
@@ -23,28 +23,10 @@ class Keyed(Treatment):
 
     key: Annotated[str, reference(among="sounds", label="Listens to")] = ""
     key_high_pass_hz: Annotated[
-        float,
-        number(
-            low=LOWEST_HZ,
-            high=2000.0,
-            step=1.0,
-            scale="log",
-            unit="Hz",
-            label="Listens from",
-            help="A high-pass of 12 dB per octave for what it listens to; off at 20 Hz",
-        ),
+        float, high_pass_number("Listens from", "A high-pass of 12 dB per octave for what it listens to; off at 20 Hz")
     ] = LOWEST_HZ
     key_low_pass_hz: Annotated[
-        float,
-        number(
-            low=100.0,
-            high=HIGHEST_HZ,
-            step=1.0,
-            scale="log",
-            unit="Hz",
-            label="Listens up to",
-            help="A low-pass of 12 dB per octave for what it listens to; off at 20 kHz",
-        ),
+        float, low_pass_number("Listens up to", "A low-pass of 12 dB per octave for what it listens to; off at 20 kHz")
     ] = HIGHEST_HZ
 
     def follows(self) -> str | None:
