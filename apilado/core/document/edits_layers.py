@@ -78,10 +78,11 @@ class RemoveLayer(Edit):
                     f"'{layers[index]['name']}' cannot go: the movement '{movement['name']}' follows it. "
                     "Let that follow another sound first."
                 )
-        for owner in (*(other for other in layers if other is not layers[index]), data["bus"], data["shared"]):
+        others = [(f"'{other['name']}'", other) for other in layers if other is not layers[index]]
+        for name, owner in (*others, ("the bus", data["bus"]), ("the shared bus", data["shared"])):
             if any(step.get("key") == f"layers/{self.layer}" for step in owner["path"]):
                 raise InvalidEdit(
-                    f"'{layers[index]['name']}' cannot go: a step of '{owner.get('name', 'a bus')}' listens to it. "
+                    f"'{layers[index]['name']}' cannot go: a step of {name} listens to it. "
                     "Let that listen to another sound first."
                 )
         del layers[index]

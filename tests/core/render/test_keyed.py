@@ -82,6 +82,11 @@ class KeyedTest(unittest.TestCase):
         stack = plain_stack(layers=layers(a=(step,), b=()), triggers=(trigger,))
         with self.assertRaisesRegex(InvalidEdit, "a step of 'a' listens to it"):
             apply(stack, RemoveLayer(layer="b"))
+        on_bus = apply(stack, SetValue(path="layers/a/path/c/key", value="")).model_copy(
+            update={"bus": Bus(path=(step,))}
+        )
+        with self.assertRaisesRegex(InvalidEdit, "a step of the bus listens to it"):
+            apply(on_bus, RemoveLayer(layer="b"))
         keyed = apply(stack, SetValue(path="layers/a/path/c/key", value="ghost"))
         with self.assertRaisesRegex(InvalidEdit, "no sound 'ghost' to listen to"):
             apply(keyed, RemovePart(path="triggers/ghost"))

@@ -102,9 +102,11 @@ class Bench {
   }
 
   refused(error) {
-    this.ahead = null;
     tell(error.message, { fault: true });
-    if (error.status === undefined) this.away = this.lost = true; // nobody answered: whether it is kept is not known
+    if (error.status === undefined) { // nobody answered: whether it is kept is not known
+      this.away = this.lost = true;
+      this.ahead = null;
+    }
     this.step("plan", { quiet: true });
   }
 
