@@ -10,7 +10,7 @@ from apilado.core.document.stack import Stack
 from apilado.core.dsp.audio import Audio
 from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.render.engine import Token
-from apilado.core.render.graph import build, clock_of, levels_in, reductions_in
+from apilado.core.render.graph import build, clock_of, measured_in, reductions_in
 from apilado.core.render.stretch import MOST_OF_THE_LOOP, Held, NotAtOnce, stretch_of
 
 STRETCH_S = 0.8
@@ -31,16 +31,15 @@ class Heard:
 def held_in(workspace: Workspace, stack_id: int) -> Held:
     """Gives the gain reduction of a part at a frame of the last whole loop of a stack, if it is known.
 
-    Of what keeps its level, the gain of that.
+    Of what is measured once over the whole loop, that.
     """
     before = workspace.heard.get(stack_id)
     reductions = reductions_in(before) if before is not None else {}
-    levels = levels_in(before) if before is not None else {}
+    measured = measured_in(before) if before is not None else {}
 
-    def held(where: str, frame: int) -> float | None:
-        if where in levels:
-            gain = workspace.engine.at_hand(levels[where])
-            return None if gain is None else float(gain)
+    def held(where: str, frame: int) -> Any:
+        if where in measured:
+            return workspace.engine.at_hand(measured[where])
         found = workspace.engine.at_hand(reductions[where]) if where in reductions else None
         return None if found is None else float(found[frame % found.shape[-1]])
 

@@ -48,6 +48,18 @@ class Model(BaseModel):
         """What it does, in a drawing the size of a word; None where there is nothing to draw."""
         return None
 
+    def unused_in(self, member: BaseModel) -> tuple[str, ...]:
+        """The parameters of a member of one of its lists that do nothing where that stands."""
+        return ()
+
+    def words_of(self, member: Model) -> str:
+        """A member of one of its lists in a few words."""
+        return member.in_words()
+
+    def next_part(self, listed: str) -> tuple[dict[str, Any], str]:
+        """(values with which one more part of one of its lists begins, the id of that behind which it is put or '')."""
+        return {}, ""
+
 
 Kind = Literal["number", "integer", "choice", "switch", "text", "numbers", "map", "pitch", "reference"]
 Among = Literal["drums", "layers", "sounds", "sections"]

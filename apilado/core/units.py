@@ -96,3 +96,10 @@ def beats_to_samples(beats: float, tempo_bpm: float, rate_hz: int) -> int:
 def ms_to_samples(duration_ms: float, rate_hz: float) -> int:
     """Nearest whole number of samples in a duration."""
     return math.floor(duration_ms * rate_hz / 1000.0 + 0.5)
+
+
+def short_hz(frequency_hz: float) -> str:
+    """A frequency as it is written on a drawing or in a line."""
+    if frequency_hz >= 1000.0:
+        return f"{frequency_hz / 1000.0:.2f}".rstrip("0").rstrip(".") + " kHz"
+    return f"{frequency_hz:.0f} Hz"

@@ -8,7 +8,8 @@ from typing import Any
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
 from apilado.core.render.audition import WHOLE, Audition
-from apilado.web.drawings.view import band_edges_hz, layer_state, short_hz
+from apilado.core.units import short_hz
+from apilado.web.drawings.view import band_edges_hz, layer_state
 from apilado.web.sheets.base import Field, fields_of
 
 SILENT_LKFS = -100.0

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 from pydantic import BaseModel
 
-from apilado.core.document.addresses import find, joined, owner_of, parted, parts_of, reaches, within
+from apilado.core.document.addresses import find, joined, owner_of, parted, reaches, walked, within
 from apilado.core.document.section import OF_THE_WHOLE
 from apilado.core.parameters import Parameter, PartList, models_in, parameters_of, part_lists_of
 from apilado.errors import InvalidEdit
@@ -42,14 +42,15 @@ def in_drum_eq(path: str) -> bool:
 
 def still_because(root: BaseModel, path: str) -> str:
     """Why the value at an address cannot move; '' where it can."""
-    parameter, step = parameter_at(root, path), find(root, joined(*parts_of(path)[:4]))
+    parameter = parameter_at(root, path)
     if parameter is None or parameter.kind not in ("number", "integer"):
         return "it is no single number"
     if not parameter.moves:
         return "it is a count, or what it shapes is made as a whole"
     if in_drum_eq(path):
         return "a drum's hit is made once, and laid where it hits"
-    if getattr(step, "phase", "") == "linear-phase":
+    eqs = [each for each in walked(root, path)[:-1] if getattr(each, "kind", "") == "eq"]
+    if any(eq.phase == "linear-phase" for eq in eqs):
         return "its EQ has a linear phase, which is made as a whole"
     return ""
 

@@ -7,13 +7,13 @@ from typing import Any, ClassVar, cast
 
 from apilado.core.document.addresses import carried, find, get, place_of, reaches, within
 from apilado.core.document.layer import TINTS
-from apilado.core.document.stack import CLOSEST_BORDERS, Stack
+from apilado.core.document.stack import Stack
+from apilado.core.dsp.crossovers import CLOSEST_BORDERS
 from apilado.core.parameters import Model
 from apilado.core.parts import new_id
 from apilado.errors import InvalidEdit
 
 Data = dict[str, Any]
-LOWEST_BORDER_HZ, HIGHEST_BORDER_HZ = 30.0, 16000.0
 
 
 class Edit(Model):

@@ -9,8 +9,6 @@ from pydantic import Field
 
 from apilado.core.document.addresses import forget, get, joined, place_of, with_fresh_ids, within
 from apilado.core.document.editing import (
-    HIGHEST_BORDER_HZ,
-    LOWEST_BORDER_HZ,
     Data,
     Edit,
     border_near,
@@ -23,7 +21,8 @@ from apilado.core.document.editing import (
 from apilado.core.document.edits_carving import eq_in
 from apilado.core.document.followers import pass_sound_on
 from apilado.core.document.naming import layer_name
-from apilado.core.document.stack import CLOSEST_BORDERS, Crossover, Stack
+from apilado.core.document.stack import Crossover, Stack
+from apilado.core.dsp.crossovers import CLOSEST_BORDERS, HIGHEST_BORDER_HZ, LOWEST_BORDER_HZ
 from apilado.core.parts import new_id
 from apilado.errors import InvalidEdit
 

@@ -14,9 +14,18 @@ from apilado.core.document.equaliser import Point
 from apilado.core.document.kick import Drum, Kick, Trigger
 from apilado.core.document.layer import MOST_NOTES, Layer
 from apilado.core.document.movement import MOST_MOVEMENTS, Movement
-from apilado.core.document.path import MOST_STEPS, AnyBusStep, Equaliser, Points, eqs_in, treatments_in
+from apilado.core.document.path import (
+    MOST_STEPS,
+    AnyBusStep,
+    AnyStep,
+    Equaliser,
+    Points,
+    eqs_in,
+    every_step,
+    every_treatment,
+)
 from apilado.core.document.section import MOST_SECTIONS, PieceSection, sectioned_hits, sectioned_notes
-from apilado.core.dsp.crossovers import Border, border
+from apilado.core.dsp.crossovers import CLOSEST_BORDERS, HIGHEST_BORDER_HZ, LOWEST_BORDER_HZ, Border, border
 from apilado.core.identity import ByIdentity
 from apilado.core.notes import Note, again, in_order
 from apilado.core.parameters import Model, choice, group, integer, number, parts, switch, text
@@ -30,7 +39,6 @@ MOST_BARS = 64
 MOST_LAYERS = 12
 MOST_TRIGGERS = 8
 SampleRate = Literal[44100, 48000, 96000]
-CLOSEST_BORDERS = 2.0 ** (1.0 / 3.0)
 LONGEST_SECONDS = 180.0
 
 KEYS = tuple(
@@ -56,7 +64,8 @@ class Crossover(Part):
     label: ClassVar[str] = "Crossover"
 
     frequency_hz: Annotated[
-        float, number(low=30.0, high=16000.0, step=0.1, scale="log", unit="Hz", label="Frequency")
+        float,
+        number(low=LOWEST_BORDER_HZ, high=HIGHEST_BORDER_HZ, step=0.1, scale="log", unit="Hz", label="Frequency"),
     ] = 120.0
     slope_db_per_octave: Annotated[Literal[12, 24, 48], choice(label="Slope", unit="dB/oct")] = 24
     kind: Annotated[
@@ -254,15 +263,23 @@ class Stack(Model):
         return (*layers, "bus", "shared", *map(self.drum_owner, self.drum_names()))
 
     def eqs_of(self, owner: str) -> dict[str, Points]:
-        """The EQs of a part by their addresses, in the order of its path; a drum has one."""
+        """The EQs of a part by their addresses in the order of its path, not those in containers; a drum has one."""
         holder = find(self, owner)
         if isinstance(holder, Drum):
             return {joined(owner, "eq"): holder.eq}
         return {joined(owner, "path", eq.id): eq for eq in eqs_in(holder.path)}
 
+    def steps_of(self, owner: str) -> dict[str, AnyStep]:
+        """Every step of the path of a layer or a bus by its address, those in its containers too; a drum has none."""
+        return dict(every_step(owner, getattr(find(self, owner), "path", ())))
+
     def equalisers(self) -> dict[str, Points]:
-        """Every EQ of the stack by its address."""
-        return {address: eq for owner in self.owners() for address, eq in self.eqs_of(owner).items()}
+        """Every EQ of the stack by its address, those in containers too."""
+        found: dict[str, Points] = {}
+        for owner in self.owners():
+            steps = {address: step for address, step in self.steps_of(owner).items() if isinstance(step, Equaliser)}
+            found.update(steps or self.eqs_of(owner))
+        return found
 
     def last_eq(self, owner: str) -> str | None:
         """The address of the EQ of a part that stands last; None where it has none."""
@@ -342,10 +359,10 @@ class Stack(Model):
     def _check_keys(self) -> None:
         names = self.drum_names()
         for owner in self.owners():
-            for step in treatments_in(getattr(find(self, owner), "path", ())):
+            for address, step in every_treatment(owner, getattr(find(self, owner), "path", ())):
                 followed = step.follows()
                 if followed is not None and followed not in names and find(self, followed) not in self.layers:
-                    raise ValueError(f"{owner}/path/{step.id}/key: there is no sound '{followed}' to listen to")
+                    raise ValueError(f"{address}/key: there is no sound '{followed}' to listen to")
 
     def _check_pairs(self) -> None:
         there = self.equalisers()

@@ -37,10 +37,14 @@ from apilado.core.dsp.filters import (
     high_pass,
     low_pass,
     sections_response,
+    settle_frames,
 )
 from apilado.core.dsp.linear_phase import Taps, low_side
 
 SLOPES_DB_PER_OCTAVE = (12, 24, 48)
+LOWEST_BORDER_HZ, HIGHEST_BORDER_HZ = 30.0, 16000.0
+CLOSEST_BORDERS = 2.0 ** (1.0 / 3.0)
+"""How far apart two borders are at least, as a ratio: a third of an octave."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -56,6 +60,10 @@ class Part:
         for taps in self.taps:
             total = total * taps.response(frequencies_hz, rate_hz)
         return total
+
+    def rings_frames(self) -> float:
+        """For how many frames it rings; what has taps rings as long ahead."""
+        return settle_frames(self.sections) + sum(len(taps.taps) / 2.0 for taps in self.taps)
 
     def run(self, audio: Audio, *, looped: bool) -> Audio:
         """The filtered audio, same shape."""

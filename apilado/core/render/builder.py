@@ -8,15 +8,16 @@ from dataclasses import dataclass
 from functools import partial
 from typing import Any, cast
 
+from apilado.core.banded import Banded
 from apilado.core.clock import Clock
-from apilado.core.document.addresses import find, within
+from apilado.core.document.addresses import find, replaced, within
 from apilado.core.document.addresses import joined as in_
 from apilado.core.document.ducker import Ducker
 from apilado.core.document.equaliser import eq_sections, still_and_moving
 from apilado.core.document.forms import forms_of, heard_over, in_frames, rendered_twice
 from apilado.core.document.kick import Drum
 from apilado.core.document.layer import Layer
-from apilado.core.document.path import AnyStep, Equaliser, Split, treatments_in
+from apilado.core.document.path import AnyStep, Container, Equaliser, Split, every_treatment
 from apilado.core.document.stack import Limiter, Stack
 from apilado.core.render import steps
 from apilado.core.render.audition import WHOLE, Audition
@@ -36,8 +37,8 @@ class Passed:
     after: Stage
     reduction: Stage | None = None
     """Gain reduction in dB, shape (frames,); it gives None where the part has none."""
-    level: Stage | None = None
-    """The gain by which it keeps its level; None where it does not."""
+    measured: Stage | None = None
+    """What is measured of it once over the whole loop: the gain by which it keeps its level, or how a chain fits."""
 
 
 def summed(parts: Sequence[Stage], frames: int) -> Stage:
@@ -51,12 +52,12 @@ def summed(parts: Sequence[Stage], frames: int) -> Stage:
 def following_nothing(stack: Stack) -> Stack:
     """A stack without the movements that follow a sound, and without the steps of its layers that do."""
     movements = tuple(each for each in stack.movements if each.shape.follows() is None)
-    layers = []
+    stack = stack.model_copy(update={"movements": movements})
     for layer in stack.layers:
-        keyed = [step for step in treatments_in(layer.path) if step.follows() is not None]
-        path = tuple(step.model_copy(update={"on": False}) if step in keyed else step for step in layer.path)
-        layers.append(layer.model_copy(update={"path": path}) if keyed else layer)
-    return stack.model_copy(update={"movements": movements, "layers": tuple(layers)})
+        for address, step in every_treatment(f"layers/{layer.id}", layer.path):
+            if step.follows() is not None:
+                stack = replaced(stack, in_(address, "on"), False)
+    return stack
 
 
 class Builder:
@@ -68,17 +69,17 @@ class Builder:
         clock: Clock,
         load: AssetLoader,
         audition: Audition = WHOLE,
-        levels: Callable[[], Mapping[str, Stage]] = dict,
+        measured: Callable[[], Mapping[str, Stage]] = dict,
     ) -> None:
         """
         Args:
-            levels: the gain over the loop of each step that keeps its level, by its address: for a single pass.
+            measured: what is measured once over the loop of each step, by its address: for a single pass.
         """
         self.stack, self.clock, self.load = stack, clock, load
-        self.levels = levels
+        self.measured = measured
         self.listened = audition.listened(stack)
         self.passed: dict[str, Passed] = {}
-        """By address, the steps of every path that are on, splits, and the limiters of the buses."""
+        """By address, the steps of every path that are on, splits, bands of containers, the limiters of the buses."""
         self.forms = forms_of(stack, rendered_twice(stack))
         self.plan = in_frames(self.forms.plan, stack, clock)
         self.memories = Memories(self.forms.stacks, clock)
@@ -154,8 +155,8 @@ class Builder:
         if isinstance(layer, Layer):
             if name not in self._followed:
                 plain = following_nothing(self.stack)
-                sound = Builder(plain, self.clock, self.load, levels=self.levels).shaped(cast(Layer, find(plain, name)))
-                self._followed[name] = sound
+                builder = Builder(plain, self.clock, self.load, measured=self.measured)
+                self._followed[name] = builder.shaped(cast(Layer, find(plain, name)))
             return self._followed[name]
         return self._track(name, self.stack.hits(name), self.clock)
 
@@ -229,18 +230,74 @@ class Builder:
     def along(self, sound: Stage, owner: str, path: Sequence[AnyStep]) -> Stage:
         """A sound along the path of a layer or a bus."""
         for step in path:
-            address, before, reduction, level = in_(owner, "path", step.id), sound, None, None
+            address = in_(owner, "path", step.id)
             if isinstance(step, Split):
-                sound = self.split(sound, owner)
+                passed = Passed(sound, self.split(sound, owner))
             elif not self.anywhere(in_(address, "on")):
                 continue
             elif isinstance(step, Equaliser):
-                sound = self.in_forms(partial(self.equalised, before, address))
+                passed = Passed(sound, self.in_forms(partial(self.equalised, sound, address)))
+            elif isinstance(step, Container):
+                passed = self.contained(sound, address)
             else:
-                sound, reduction = self.treated(before, address)
-                sound, level = self.kept_level(before, sound, address)
-            self.passed[address] = Passed(before, sound, reduction, level)
+                treated, reduction = self.treated(sound, address)
+                out, level = self.kept_level(sound, treated, address)
+                passed = Passed(sound, out, reduction, level)
+            self.passed[address], sound = passed, passed.after
         return sound
+
+    def contained(self, sound: Stage, address: str) -> Passed:
+        """A sound through the chains of a container: their sum, at their levels. Before it stands what it would be with
+        nothing in them."""
+        step = cast(Container, find(self.stack, address))
+        bare, made, measured = [], {}, None
+        for strand in step.strands():
+            owner = in_(address, strand.where)
+            fed = sound if strand.band is None else self.in_forms(partial(self._band, sound, address, strand.number))
+            out = self.along(fed, owner, strand.path)
+            if step.dry and strand.path:
+                out, measured = self._aligned(sound, out, address)
+            curves = self.moves.of(owner, "level_db").curves
+            made[owner] = stage(steps.scale, out, *curves, level_db=0.0 if curves else find(self.stack, owner).level_db)
+            self.passed[owner] = Passed(fed, made[owner])
+            bare.append(fed)
+        heard = [each for owner, each in made.items() if self.listened and within(self.listened[0], owner)]
+        if not heard:
+            heard = [sound, *made.values()] if step.dry else [*made.values()]
+        out = stage(steps.together, *heard)
+        on = [out if find(form, address).on else sound for form in self.forms.stacks]
+        plain = sound if step.dry else stage(steps.together, *bare)
+        return Passed(plain, joined(on, self.plan, self.clock, steps.join), None, measured)
+
+    def _band(self, sound: Stage, address: str, number: int, stack: Stack) -> Stage:
+        """What goes into the chain of a band."""
+        banded = cast(Banded, find(stack, address))
+        return stage(
+            steps.band_of,
+            sound,
+            at_hz=tuple(band.from_hz for band in banded.in_bands()[1:]),
+            slope_db_per_octave=banded.slope_db_per_octave,
+            phase=banded.phase,
+            number=number,
+            clock=self.clock,
+            remembers=partial(self.memories.bands, address),
+        )
+
+    def _aligned(self, sound: Stage, copy: Stage, address: str) -> tuple[Stage, Stage | None]:
+        """(what comes out of a chain beside a sound, so that it agrees with that, how it fits)."""
+        if not any(find(form, address).aligns() for form in self.forms.stacks):
+            return copy, None
+        fit = self._measured(steps.agreement, sound, copy, address, rate_hz=self.clock.rate_hz)
+        fitted = stage(steps.fitted, copy, fit, clock=self.clock, remembers=self.memories.fitted)
+        return self.in_forms(lambda form: fitted if find(form, address).aligns() else copy), fit
+
+    def _measured(
+        self, function: Callable[..., Any], before: Stage, after: Stage, address: str, **parameters: Any
+    ) -> Stage:
+        """What is measured of a step once, over the whole loop: in a single pass as it is there."""
+        if self.clock.comes_round:
+            return stage(function, before, after, where=address, **parameters)
+        return self.measured()[address]
 
     def treated(self, sound: Stage, address: str) -> tuple[Stage, Stage]:
         """(a sound behind a treatment, the gain that this takes).
@@ -284,10 +341,7 @@ class Builder:
         keeping = [cast(Treatment, find(form, address)) for form in self.forms.stacks]
         if not any(step.on and step.keeps_level() for step in keeping):
             return after, None
-        if self.clock.comes_round:
-            gain = stage(steps.level_gain, before, after, rate_hz=self.clock.rate_hz, where=address)
-        else:
-            gain = self.levels()[address]
+        gain = self._measured(steps.level_gain, before, after, address, rate_hz=self.clock.rate_hz)
         turned = stage(steps.turned, after, gain)
         forms = [turned if step.on and step.keeps_level() else after for step in keeping]
         return joined(forms, self.plan, self.clock, steps.join), gain

@@ -65,6 +65,8 @@ def reductions_in(graph: Graph) -> dict[str, Stage]:
 def added_by(graph: Graph, stack: Stack, address: str) -> Stage:
     """What a step adds to the sound that goes into it, at the level of the layer or bus that it is in.
 
+    Of a container, what it adds to the sum of its bands where nothing is done to them.
+
     Raises:
         NotFound: there is no such step, or it is off.
     """
@@ -74,9 +76,9 @@ def added_by(graph: Graph, stack: Stack, address: str) -> Stage:
     return stage(steps.what_is_added, passed.after, passed.before, level_db=owner.level_db, kept=False)
 
 
-def levels_in(graph: Graph) -> dict[str, Stage]:
-    """The stage of the gain of every step that keeps its level, by its address."""
-    return {address: each.level for address, each in graph.passed.items() if each.level is not None}
+def measured_in(graph: Graph) -> dict[str, Stage]:
+    """What is measured once over the whole loop: the stage of each, by the address of its step."""
+    return {address: each.measured for address, each in graph.passed.items() if each.measured is not None}
 
 
 def dearest_layer(graph: Graph, spent: dict[bytes, float]) -> tuple[str, float] | None:
@@ -117,10 +119,10 @@ def build(stack: Stack, clock: Clock, load: AssetLoader, audition: Audition = WH
     """
 
     @cache
-    def levels() -> dict[str, Stage]:
-        return levels_in(build(stack, replace(clock, looped=True, tail_seconds=0.0), load, audition))
+    def measured() -> dict[str, Stage]:
+        return measured_in(build(stack, replace(clock, looped=True, tail_seconds=0.0), load, audition))
 
-    builder = Builder(stack, clock, load, audition, levels)
+    builder = Builder(stack, clock, load, audition, measured)
     drums = {name: builder.drum(name) for name in stack.drum_names()}
     working = [d for d in stack.duckers if builder.anywhere(f"duckers/{d.id}/on")]
     keys = {d.id: builder.followed_by(d) for d in working}

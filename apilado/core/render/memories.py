@@ -6,12 +6,14 @@ from collections.abc import Callable, Sequence
 from functools import partial
 from typing import cast
 
+from apilado.core.banded import Banded
 from apilado.core.clock import Clock
 from apilado.core.document.addresses import find
 from apilado.core.document.equaliser import KeyedBell, Point
 from apilado.core.document.kick import Drum
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Limiter, Stack
+from apilado.core.dsp.agreement import MOST_MOVED_MS
 from apilado.core.dsp.dynamics import FORGOTTEN
 from apilado.core.dsp.filters import HEARD_OF_A_TAIL
 from apilado.core.render.stage import Memory
@@ -21,6 +23,7 @@ from apilado.core.treatments.base import Treatment
 
 EDGE_S = 0.01
 """More than what is interpolated, oversampled or limited looks about itself."""
+FIT_S = MOST_MOVED_MS / 1000.0
 
 
 def _of_point(eq: str, point: Point, reach: Reach) -> float:
@@ -53,6 +56,17 @@ class Memories:
         linear = any(border.kind == "linear-phase" for reach in self._reaches for border in reach.stack.crossovers)
         return Memory(rings_s=rings, ahead_s=rings) if linear else Memory(rings_s=HEARD_OF_A_TAIL * rings)
 
+    def bands(self, address: str) -> Memory:
+        """Of the bands of a container."""
+        rings = self._furthest(lambda reach: cast(Banded, find(reach.stack, address)).rings_seconds(reach.rate_hz))
+        linear = any(find(reach.stack, address).phase == "linear-phase" for reach in self._reaches)
+        return Memory(rings_s=rings, ahead_s=rings) if linear else Memory(rings_s=HEARD_OF_A_TAIL * rings)
+
+    @staticmethod
+    def fitted() -> Memory:
+        """Of a chain that is moved so that it agrees."""
+        return Memory(rings_s=FIT_S, ahead_s=FIT_S)
+
     def place(self, layer: Layer) -> Memory:
         """Of where a layer stands: it may come later."""
         return Memory(rings_s=self._furthest(lambda reach: reach.delay_seconds(layer)) + EDGE_S, ahead_s=EDGE_S)
@@ -70,8 +84,8 @@ class Memories:
     def treatment(self, step: Treatment) -> Memory:
         """Of a treatment; of one that listens to a drum all that it remembers, for a drum is quickly rendered."""
         rings, levels = step.memory_seconds(self._clock) + EDGE_S, step.level_memory_ms(self._clock) / 1000.0
-        drums = self._reaches[0].stack.drum_names()
-        return Memory(rings + levels, 0.0, EDGE_S) if step.follows() in drums else Memory(rings, levels, EDGE_S)
+        drums, ahead = self._reaches[0].stack.drum_names(), step.ahead_seconds(self._clock) + EDGE_S
+        return Memory(rings + levels, 0.0, ahead) if step.follows() in drums else Memory(rings, levels, ahead)
 
     @staticmethod
     def drum(drum: Drum) -> Memory:

@@ -18,8 +18,9 @@ from apilado.core.document.forms import FramePlan
 from apilado.core.document.kick import KickSound
 from apilado.core.document.stack import Crossover, Limiter, borders_of
 from apilado.core.dsp import courses
+from apilado.core.dsp.agreement import Fit, best_fit
 from apilado.core.dsp.audio import Audio, as_stereo, sounding_until
-from apilado.core.dsp.crossovers import cut, split
+from apilado.core.dsp.crossovers import border, cut, split
 from apilado.core.dsp.curves import Curve, Value, knots, mapped, per_frame, rows
 from apilado.core.dsp.ducks import band_ducked
 from apilado.core.dsp.dynamics import limited, limiter_reduction, reduced
@@ -108,9 +109,28 @@ def turned(audio: Audio, gain: float) -> Audio:
     return audio if gain == 1.0 else np.asarray(audio * np.float32(gain))
 
 
-def number(*, value: float) -> float:
-    """A number that is known."""
+def agreement(sound: Audio, copy: Audio, *, rate_hz: int) -> Fit:
+    """How a copy of a sound behind a chain of its own agrees best with it, over the whole loop."""
+    return best_fit(sound, copy, rate_hz)
+
+
+def fitted(copy: Audio, fit: Fit, *, clock: Clock) -> Audio:
+    """A copy as it agrees best."""
+    turned_over = -copy if fit.inverted else copy
+    return moved(turned_over, float(fit.frames), looped=clock.looped) if fit.frames else turned_over
+
+
+def known(*, value: float | Fit) -> float | Fit:
+    """What is known already of the whole loop."""
     return value
+
+
+def band_of(
+    audio: Audio, *, at_hz: tuple[float, ...], slope_db_per_octave: int, phase: str, number: int, clock: Clock
+) -> Audio:
+    """One of the bands between some borders, counted from 0."""
+    borders = tuple(border(hertz, slope_db_per_octave, clock.rate_hz, kind=phase) for hertz in at_hz)
+    return split(audio, cut(borders, number, number), looped=clock.looped)
 
 
 def equalise(audio: Audio, *, points: tuple[Point, ...], linear_phase: bool, clock: Clock) -> Audio:

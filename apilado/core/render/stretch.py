@@ -25,7 +25,9 @@ LONGEST_LEVEL_S, HELD_LEVEL_S = 0.5, 0.2
 with the reduction that it had in the last loop: there it is nearly the same."""
 CURVES = (steps.course_of, steps.follow, steps.curve, steps.stepped, steps.join_curves)
 """What makes a curve: over the whole loop."""
-WHOLE = (*CURVES, steps.level_gain)
+MEASURED = (steps.level_gain, steps.agreement)
+"""What is measured once over the whole loop: it is held as it was in the last one."""
+WHOLE = (*CURVES, *MEASURED)
 """What has no value for each frame: it is of the whole loop, as it is there or as it was in the last one."""
 TAKES_WHOLE_CURVES = (steps.play_source,)
 """A note is played from its own start, along curves that have begun before the stretch."""
@@ -33,7 +35,7 @@ MOST_OF_THE_LOOP = 0.7
 """A stretch that needs more of the loop than that is not quicker than the whole."""
 QUICK = (steps.hits_track, steps.duck_reduction, steps.open_point)
 """What may run over more than that: it is quick all the same."""
-Held = Callable[[str, int], float | None]
+Held = Callable[[str, int], Any]
 Window = tuple[int, int]
 """(first frame, frame behind the last) of the endless repetition."""
 
@@ -80,8 +82,8 @@ def stretch_of(
         there: says of a stage of the loop whether its result is at hand.
         most: how much of the loop any stage may have to run over, as a share of it.
         held: the gain reduction in dB of the part at an address at a frame, as it was in the last loop, if that is
-            known: what follows a level for longer than a stretch looks back begins with it. Of what keeps its level,
-            the gain of that, whatever the frame.
+            known: what follows a level for longer than a stretch looks back begins with it. Of what is measured once
+            over the whole loop, that, whatever the frame.
 
     Raises:
         NotAtOnce: a part of it can only be made as a whole, or more of the loop would have to run than `most`.
@@ -142,8 +144,8 @@ class _Stretcher:
     def _visit(self, each: Stage) -> None:
         if each.key in self.memories or each.key in self.made or self.known(each):
             return
-        if each.function is steps.level_gain:
-            self._hold_level(each)
+        if each.function in MEASURED:
+            self._hold(each)
             return
         if not self.timed(each):
             self._check_whole(each)
@@ -161,16 +163,16 @@ class _Stretcher:
         before = memory.rings_s + levels
         return math.ceil(before * self.clock.rate_hz), math.ceil(memory.ahead_s * self.clock.rate_hz)
 
-    def _hold_level(self, each: Stage) -> None:
-        """A step keeps its level by the gain that it had in the last loop, until the next is there.
+    def _hold(self, each: Stage) -> None:
+        """What is measured over the whole loop is as it was in the last one, until the next is there.
 
         Raises:
             NotAtOnce: it was not heard before.
         """
         value = self.held(each.where, 0)
         if value is None:
-            raise NotAtOnce("what keeps its level is measured over the whole loop")
-        self.made[each.key] = stage(steps.number, value=value, kept=False)
+            raise NotAtOnce("it is measured over the whole loop, and there was none before")
+        self.made[each.key] = stage(steps.known, value=value, kept=False)
 
     def _check_whole(self, each: Stage) -> None:
         """

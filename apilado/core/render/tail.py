@@ -15,12 +15,14 @@ from apilado.core.document.equaliser import Point, eq_sections, still_and_moving
 from apilado.core.document.forms import forms_of
 from apilado.core.document.kick import Drum
 from apilado.core.document.layer import Layer
-from apilado.core.document.path import AnyStep, treatments_in
+from apilado.core.document.path import AnyStep, Equaliser, Split
 from apilado.core.document.stack import Stack, borders_of
-from apilado.core.dsp.crossovers import Part, cut, in_a_row
+from apilado.core.dsp.agreement import MOST_MOVED_MS
+from apilado.core.dsp.crossovers import cut, in_a_row
 from apilado.core.dsp.filters import Sections, settle_frames
 from apilado.core.dsp.linear_phase import LOWEST_MONO_HZ, MONO_HOP_MS, Taps, band_taps, mono_low
 from apilado.core.render.playing import root_of, score_of
+from apilado.core.treatments.base import Treatment
 from apilado.core.units import beats_to_seconds
 
 MARGIN_SECONDS = 0.1
@@ -59,9 +61,6 @@ class Reach:
 
     def taps_seconds(self, taps: Taps) -> float:
         return len(taps.taps) / 2.0 / self.rate_hz
-
-    def part_seconds(self, part: Part) -> float:
-        return self.rings_seconds(part.sections) + sum(self.taps_seconds(taps) for taps in part.taps)
 
     def eq_seconds(self, address: str) -> float:
         """Of the EQ at an address: its points that stand still together, those that move one by one."""
@@ -112,12 +111,24 @@ class Reach:
 
     def split_seconds(self, layer: Layer) -> float:
         piece = cut(self.borders, layer.span.first, layer.span.last)
-        return max(self.part_seconds(in_a_row([piece.common, path])) for _, path in piece.paths)
+        return max(in_a_row([piece.common, path]).rings_frames() for _, path in piece.paths) / self.rate_hz
 
     def path_seconds(self, owner: str, path: Sequence[AnyStep]) -> float:
         """Of all steps of a path but the split."""
-        eqs = sum(self.eq_seconds(address) for address in self.stack.eqs_of(owner))
-        return eqs + sum(step.tail_seconds(self.clock) for step in treatments_in(path) if step.on)
+        return sum(self.step_seconds(joined(owner, "path", step.id), step) for step in path)
+
+    def step_seconds(self, address: str, step: AnyStep) -> float:
+        """Of a step; nothing of the split, and of what is off."""
+        if isinstance(step, Split) or not step.on:
+            return 0.0
+        if isinstance(step, Equaliser):
+            return self.eq_seconds(address)
+        if isinstance(step, Treatment):
+            return step.tail_seconds(self.clock)
+        strands = step.strands()
+        cut = max((strand.band.rings_seconds(self.rate_hz) for strand in strands if strand.band), default=0.0)
+        moved = MOST_MOVED_MS / 1000.0 if step.aligns() else 0.0
+        return cut + moved + max(self.path_seconds(joined(address, each.where), each.path) for each in strands)
 
     def placed_seconds(self, layer: Layer) -> float:
         """Of a layer from its source to its place."""

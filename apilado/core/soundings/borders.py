@@ -12,7 +12,7 @@ from apilado.core.document.edits import AnyEdit, Several, apply
 from apilado.core.document.edits_values import SetValue
 from apilado.core.document.equaliser import eq_sections
 from apilado.core.document.layer import Layer
-from apilado.core.document.path import treatments_in
+from apilado.core.document.path import Container
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.filters import sections_response
 from apilado.core.measure.phase import BorderPhase
@@ -21,6 +21,7 @@ from apilado.core.soundings.alignment import advise
 from apilado.core.soundings.further import part_sums
 from apilado.core.soundings.measures import Measures, SplitRipple
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding
+from apilado.core.treatments.base import Treatment
 from apilado.core.units import gain_to_db
 
 WORTHWHILE_DB = 0.3
@@ -190,7 +191,7 @@ def _spoiled_by(stack: Stack, chain: Chain, frequency_hz: float) -> str:
         eq = float(gain_to_db(abs(sections_response(sections, np.array([frequency_hz]), stack.sample_rate)[0])))
         if abs(eq) > 0.1:
             causes.append(f"EQ {eq:+.1f} dB")
-        causes += [treatment.label.lower() for treatment in treatments_in(member.path) if treatment.on]
+        causes += [step.label.lower() for step in member.path if isinstance(step, Treatment | Container) and step.on]
         if member.note_levels_db:
             causes.append("levels of single notes")
         if member.mono or member.width != 1.0 or member.pan or member.mono_below_hz:

@@ -11,10 +11,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.clock import Clock
-from apilado.core.document.addresses import get, joined
+from apilado.core.document.addresses import get, joined, within
 from apilado.core.document.ducker import Ducker
 from apilado.core.document.layer import Layer
-from apilado.core.document.path import treatments_in
+from apilado.core.document.path import every_treatment
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.audio import Audio
 from apilado.core.measure.drums import DrumFacts, drum_facts
@@ -295,13 +295,12 @@ def placed_alone(stack: Stack, graph: Graph, clock: Clock, load: AssetLoader) ->
 def _driven(stack: Stack) -> Iterator[str]:
     """The addresses of what drums drive: points of the layers' EQs that are on, steps that listen, and movements."""
     for layer in stack.layers:
-        for address, eq in stack.eqs_of(f"layers/{layer.id}").items():
+        eqs = {address: eq for address, eq in stack.equalisers().items() if within(address, f"layers/{layer.id}")}
+        for address, eq in eqs.items():
             yield from (joined(address, "points", p.id) for p in eq.points if p.on and p.follows() is not None)
-        yield from (
-            f"layers/{layer.id}/path/{step.id}"
-            for step in treatments_in(layer.path)
-            if step.on and step.follows() is not None
-        )
+        for address, step in every_treatment(f"layers/{layer.id}", layer.path):
+            if step.on and step.follows() is not None:
+                yield address
     for movement in stack.movements:
         if movement.on and (movement.begins == "hit" or movement.shape.follows() is not None):
             yield f"movements/{movement.id}"

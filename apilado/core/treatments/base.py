@@ -55,7 +55,8 @@ class Treatment(Part):
         raise NotImplementedError
 
     def reduction(self, audio: Audio, clock: Clock, key: Audio | None = None) -> NDArray[np.float32] | None:
-        """The gain reduction in dB that it applies to this audio, shape (frames,); None if it has none."""
+        """The gain reduction in dB that it applies to this audio, shape (frames,), or (bands, frames) where bands have
+        their own; below nothing where it lifts. None if it has none."""
         return None
 
     def turned_down(self, audio: Audio, reduction: NDArray[np.float32]) -> Audio:
@@ -69,6 +70,10 @@ class Treatment(Part):
     def memory_seconds(self, clock: Clock) -> float:
         """How long before a moment its input may lie that is still heard in it at more than -60 dB."""
         return HEARD_OF_A_TAIL * self.tail_seconds(clock)
+
+    def ahead_seconds(self, clock: Clock) -> float:
+        """How far ahead of a moment it looks, beyond a few milliseconds."""
+        return 0.0
 
     def level_memory_ms(self, clock: Clock) -> float:
         """For how long it remembers the level of its input, down to -60 dB; 0 where it follows none."""

@@ -14,6 +14,7 @@ from apilado.core.treatments.fold import Fold
 from apilado.core.treatments.gate import GateStep
 from apilado.core.treatments.hard_clip import HardClip
 from apilado.core.treatments.limiter import PeakLimiter
+from apilado.core.treatments.multiband import Multiband
 from apilado.core.treatments.offset import Offset
 from apilado.core.treatments.rectify import Rectify
 from apilado.core.treatments.roughness import Roughness
@@ -34,6 +35,7 @@ TREATMENTS: tuple[type[Treatment], ...] = (
     DrawnCurve,
     Compressor,
     PeakLimiter,
+    Multiband,
     GateStep,
     Transient,
     Filter,

@@ -7,8 +7,9 @@ import math
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
 from apilado.core.render.audition import Audition
+from apilado.core.units import short_hz
 from apilado.web.drawings.svg import label, tag
-from apilado.web.drawings.view import GRID_HZ, View, layer_state, short_hz
+from apilado.web.drawings.view import GRID_HZ, View, layer_state
 from apilado.web.items import crossover_key
 
 STRUCK = 9.0

@@ -15,7 +15,7 @@ from apilado.core.dsp.filters import sections_response
 from apilado.core.dsp.oscillators import shape_harmonics, with_overrides
 from apilado.core.render.response import chains, split_sum
 from apilado.core.sources.tone import MOST_HARMONICS
-from apilado.core.units import gain_to_db, midi_to_hz, midi_to_name
+from apilado.core.units import gain_to_db, midi_to_hz, midi_to_name, short_hz
 from apilado.web.drawings.lines import handle
 from apilado.web.drawings.svg import label, points, tag
 from apilado.web.drawings.view import (
@@ -27,7 +27,6 @@ from apilado.web.drawings.view import (
     LOWEST_HZ,
     View,
     band_edges_hz,
-    short_hz,
 )
 from apilado.web.items import point_key
 

@@ -15,9 +15,8 @@ from apilado.core.measure.notes import segment
 from apilado.core.soundings.alignment import Advice
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.registry import limits_of
-from apilado.core.units import midi_to_name
+from apilado.core.units import midi_to_name, short_hz
 from apilado.web.drawings.svg import label, points, tag
-from apilado.web.drawings.view import short_hz
 
 PHASE_WIDTH, WAVE_WIDTH, HEIGHT = 180.0, 190.0, 180.0
 CYCLES = 5.0

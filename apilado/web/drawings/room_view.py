@@ -9,10 +9,10 @@ import numpy as np
 from apilado.core.measure.bands import band_centres, band_edges
 from apilado.core.measure.room_map import RoomMap, centre_of
 from apilado.core.soundings.measures import Measures
-from apilado.core.units import power_to_db
+from apilado.core.units import power_to_db, short_hz
 from apilado.web.drawings.measured import TINT_RGB
 from apilado.web.drawings.svg import image_uri, label, tag
-from apilado.web.drawings.view import View, short_hz
+from apilado.web.drawings.view import View
 
 WIDTH, HEIGHT, LEFT = 560.0, 400.0, 34.0
 DRUM_RGB = (120, 106, 88)

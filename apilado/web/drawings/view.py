@@ -99,10 +99,3 @@ def layer_state(stack: Stack, layer: Layer, audition: Audition = WHOLE) -> str:
     if layer in audition.layers(stack):
         return "is-heard"
     return "is-muted" if layer.mute else "is-faded"
-
-
-def short_hz(frequency_hz: float) -> str:
-    """A frequency as it is written on a drawing."""
-    if frequency_hz >= 1000.0:
-        return f"{frequency_hz / 1000.0:.2f}".rstrip("0").rstrip(".") + " kHz"
-    return f"{frequency_hz:.0f} Hz"

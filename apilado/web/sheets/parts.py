@@ -44,8 +44,10 @@ class Extras:
     sketch: Sketch | None = None
 
 
-def part_section(stack: Stack, part: BaseModel, path: str, title: str, *, without: tuple[str, ...] = ()) -> Section:
-    """Everything of the part at an address."""
+def part_section(
+    stack: Stack, part: BaseModel, path: str, title: str, *, without: tuple[str, ...] = (), words: str = ""
+) -> Section:
+    """Everything of the part at an address; in a few words what it says of itself, if no others are given."""
     extras = extras_of(stack, part, path)
     groups: tuple[Section, ...] = tuple(
         replace(part_section(stack, getattr(part, name), joined(path, name), label), folded=True, line=None)
@@ -65,7 +67,7 @@ def part_section(stack: Stack, part: BaseModel, path: str, title: str, *, withou
         )
     switch, fields = switch_of(fields)
     first, rest = first_and_rest(part, fields)
-    words = extras.words or (part.in_words() if isinstance(part, Model) else "")
+    words = extras.words or words or (part.in_words() if isinstance(part, Model) else "")
     sketch = extras.sketch or (part.sketch() if isinstance(part, Model) else None)
     single = [add for listed, (_, adds) in lists if len(listed.kinds) == 1 for add in adds]
     several = [(listed, adds) for listed, (_, adds) in lists if len(listed.kinds) > 1 and adds]
@@ -87,11 +89,12 @@ def part_list(
     stack: Stack, holder: BaseModel, path: str, listed: PartList
 ) -> tuple[tuple[Section, ...], tuple[Add, ...]]:
     """(a section with a line for each member of a list, what can be added to it)."""
-    members = getattr(holder, listed.name)
+    members, own = getattr(holder, listed.name), isinstance(holder, Model)
     children = []
     for index, member in enumerate(members):
         here = joined(path, listed.name, member.id)
-        section = part_section(stack, member, here, member_title(members, member, listed))
+        title, unused = member_title(members, member, listed), holder.unused_in(member) if own else ()
+        section = part_section(stack, member, here, title, without=unused, words=holder.words_of(member) if own else "")
         actions = (*section.actions, *_member_actions(stack, members, index, here, listed))
         line = _placed(section.line, members, index, here, listed)
         rest = (*section.rest, *copies_of(stack, member, here))
@@ -147,17 +150,19 @@ def pairs_asked(stack: Stack, path: str) -> str:
 def _adds(stack: Stack, path: str, members: tuple[Part, ...], listed: PartList) -> tuple[Add, ...]:
     if len(members) >= listed.most:
         return ()
-    there, adds = joined(path, listed.name), []
+    there, adds, holder = joined(path, listed.name), [], find(stack, path)
+    values, after = holder.next_part(listed.name) if isinstance(holder, Model) else ({}, "")
     for model in listed.kinds:
         if not _can_stand(stack, path, model):
             continue
         kind = model.model_fields.get("kind")
-        first = dict(getattr(model, "first_values", {}))
+        first = {**getattr(model, "first_values", {}), **values}
         part = {"kind": kind.default, **first} if kind else first
         label = str(getattr(model, "label", listed.noun))
         name = f"Add {with_article(listed.noun)}" if len(listed.kinds) == 1 else label
         family = str(getattr(model, "family", "")) or f"{listed.noun}s"
-        adds.append(Add(name, family, str(getattr(model, "explains", "")), {"op": "add", "path": there, "part": part}))
+        edit = {"op": "add", "path": there, "part": part, **({"after": joined(there, after)} if after else {})}
+        adds.append(Add(name, family, str(getattr(model, "explains", "")), edit))
     return tuple(adds)
 
 

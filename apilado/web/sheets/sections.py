@@ -10,10 +10,10 @@ from apilado.core.document.addresses import find, joined
 from apilado.core.document.declarations import parameter_at, still_because, value_at
 from apilado.core.document.edits_sections import bars_in_words
 from apilado.core.document.naming import place_name, value_text
-from apilado.core.document.path import treatments_in
 from apilado.core.document.section import PieceSection
 from apilado.core.document.stack import Stack
 from apilado.core.parameters import leading_of
+from apilado.core.treatments.base import Treatment
 from apilado.web.sheets.base import Action, Field, Section, fields_of, menu_field
 
 LEVEL_RISES_DB = -12.0
@@ -126,7 +126,7 @@ def _build_ups(stack: Stack, section: PieceSection) -> tuple[Field, ...]:
     options: list[tuple[dict[str, Any], str, bool]] = []
     for layer in stack.layers:
         paths = [(f"layers/{layer.id}/level_db", LEVEL_RISES_DB)]
-        for step in treatments_in(layer.path):
+        for step in [each for each in layer.path if isinstance(each, Treatment)]:
             leading = [name for name in leading_of(type(step)) if step.on]
             path = next((f"layers/{layer.id}/path/{step.id}/{name}" for name in leading), "")
             declared = parameter_at(stack, path) if path else None
