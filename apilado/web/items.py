@@ -27,6 +27,11 @@ def point_key(path: str) -> str:
     return f"point:{path}"
 
 
+def band_key(address: str) -> str:
+    """The key of a band of a step, by its address."""
+    return f"band:{address}"
+
+
 def crossover_key(crossover_id: str) -> str:
     """The key of a crossover."""
     return f"crossover:{crossover_id}"

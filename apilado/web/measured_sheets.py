@@ -13,9 +13,8 @@ from numpy.typing import NDArray
 from apilado.core.document.addresses import get, within
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits_values import SetValue
-from apilado.core.document.naming import numbered
+from apilado.core.document.naming import numbered, place_name
 from apilado.core.measure.bands import NOMINAL_THIRDS, band_centres
-from apilado.core.parts import Part
 from apilado.core.soundings.comparison import balance_against_piece, balance_against_target
 from apilado.core.soundings.fitting import GAP_SHARE, fitted_duck, longest_recovering
 from apilado.core.soundings.low_end import fold_down_bands
@@ -40,7 +39,8 @@ class Meter:
 
 
 def _meter(name: str, reduction: NDArray[np.float32]) -> Meter:
-    return Meter(name, float(np.max(reduction, initial=0.0)), float(np.mean(reduction)))
+    taken = np.max(np.atleast_2d(reduction), axis=0)
+    return Meter(name, float(np.max(taken, initial=0.0)), float(np.mean(taken)))
 
 
 def buses(measures: Measures, selected: str) -> dict[str, Any]:
@@ -53,8 +53,8 @@ def buses(measures: Measures, selected: str) -> dict[str, Any]:
         reduction = measures.run(passed.reduction) if passed.reduction and within(path, selected) else None
         if reduction is not None:
             part = get(stack, path)
-            name = numbered(bus.path, part).capitalize() if isinstance(part, Part) else "Limiter"
-            meters.append(_meter(name, reduction))
+            name = numbered(bus.path, part) if part in bus.path else place_name(stack, path).removesuffix(" of bus")
+            meters.append(_meter(name[:1].upper() + name[1:], reduction))
     return {
         "meters": meters,
         "over_db": measures.kick_over_bass_db,

@@ -22,6 +22,7 @@ from apilado.web.sheets.movements import movements_of
 THICKEST, THICKNESS_SPAN_DB = 7, 54.0
 """The plumb line is as many pixels thick at full scale, and one pixel so far below it."""
 SILENT_DB = -90.0
+SMALLEST_LIFT_DB = 0.05
 PARTS_PER_BEAT, MOST_PARTS = 32, 2048
 
 
@@ -66,9 +67,15 @@ def path_levels(measures: Measures, owner: str) -> tuple[dict[str, str], dict[st
         texts[f"level {path}"] = "silent" if level < SILENT_DB else f"{level:.1f}".replace("-", "−")
         drawn[path] = {"thick": thickness(level)}
     for path, reduction in reductions_along(measures, owner).items():
-        texts[f"reduction {path}"] = f"↓{float(np.max(reduction, initial=0.0)):.1f}"
-        drawn.setdefault(path, {})["reduction"] = in_parts(reduction, _parts(measures))
+        texts[f"reduction {path}"] = reduction_said(reduction)
+        drawn.setdefault(path, {})["reduction"] = in_parts(np.max(np.atleast_2d(reduction), axis=0), _parts(measures))
     return texts, drawn
+
+
+def reduction_said(reduction: NDArray[np.float32]) -> str:
+    """The most that is taken, and the most that is lifted where something is: '↓6.2 ↑3.0'."""
+    taken, lifted = float(np.max(reduction, initial=0.0)), -float(np.min(reduction, initial=0.0))
+    return f"↓{taken:.1f} ↑{lifted:.1f}" if lifted >= SMALLEST_LIFT_DB else f"↓{taken:.1f}"
 
 
 def thickness(level_db: float) -> int:

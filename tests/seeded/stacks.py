@@ -18,7 +18,7 @@ from apilado.core.document.ducker import Ducker
 from apilado.core.document.equaliser import POINTS, KeyedBell
 from apilado.core.document.kick import Kick, SampleKick, SynthKick, Trigger
 from apilado.core.document.layer import Layer, Span
-from apilado.core.document.path import AnyStep, Equaliser, Points, Split
+from apilado.core.document.path import AnyStep, Aside, Bands, ChainedBand, Container, Equaliser, Points, Split
 from apilado.core.document.stack import Bus, Crossover, Limiter, SharedBus, Stack
 from apilado.core.notes import Note
 from apilado.core.parameters import parameters_of
@@ -29,6 +29,7 @@ from apilado.core.sources.take import TakeSource
 from apilado.core.sources.tone import Tone, ToneSource
 from apilado.core.sources.voice import Envelope, Voice
 from apilado.core.treatments.keyed import Keyed
+from apilado.core.treatments.multiband import DynamicBand, Multiband
 from apilado.core.treatments.registry import TREATMENTS
 from tests.seeded.moving import drawn_movements
 from tests.support import RATES, loader, sha256, wav
@@ -289,13 +290,38 @@ def _eq(dice: Dice) -> Equaliser:
     return Equaliser(id="eq", points=points, phase=dice.of(("minimum-phase", "minimum-phase", "linear-phase")))
 
 
-def _treatments(dice: Dice, one_in: int) -> tuple[Any, ...]:
+def _treatments(dice: Dice, one_in: int, *, contained: bool = False) -> tuple[Any, ...]:
     # About as many to a path however many kinds there are: of all of them together little is left of a sound.
-    made = [dice.part(model) for model in TREATMENTS if dice.one_in(one_in * len(TREATMENTS) // 3)]
+    chosen = [model for model in TREATMENTS if dice.one_in(one_in * len(TREATMENTS) // 3)]
+    made = [
+        dice.part(model, **({"bands": _bands(dice, DynamicBand)} if model is Multiband else {})) for model in chosen
+    ]
     # Of those that can listen to something, some listen to the kick.
-    return tuple(
+    steps = [
         step.model_copy(update={"key": "kick"}) if isinstance(step, Keyed) and dice.one_in(2) else step for step in made
+    ]
+    return tuple(steps) if contained or not dice.one_in(2 * one_in) else (*steps, _container(dice))
+
+
+def _container(dice: Dice) -> Container:
+    """Bands with a chain in some of them, or a parallel chain."""
+    if dice.one_in(2):
+        path = (*_treatments(dice, 2, contained=True), *((_eq(dice),) if dice.one_in(3) else ()))
+        return Aside(level_db=dice.between(-24.0, 0.0), align=dice.one_in(2), path=path, on=not dice.one_in(4))
+    bands = tuple(
+        band.model_copy(update={"level_db": dice.between(-9.0, 6.0), "path": _treatments(dice, 2, contained=True)})
+        for band in _bands(dice, ChainedBand)
     )
+    return dice.part(Bands, bands=bands)
+
+
+def _bands(dice: Dice, kind: type[Any]) -> tuple[Any, ...]:
+    """Two to four bands, an octave apart or more."""
+    count, at, found = dice.whole(2, 4), dice.hz(60.0, 400.0), []
+    for number in range(count):
+        found.append(dice.part(kind, id=f"band{number}", from_hz=round(at, 1)))
+        at *= dice.between(2.0, 4.0) if number else 1.0
+    return tuple(found)
 
 
 def _points(dice: Dice, *, keyed: bool = True) -> tuple[Any, ...]:

@@ -9,7 +9,7 @@ from apilado.core.document.addresses import replaced
 from apilado.core.document.edits import apply
 from apilado.core.document.edits_values import SetValue
 from apilado.core.document.movement import Movement, Target
-from apilado.core.document.path import treatments_in
+from apilado.core.document.path import every_treatment
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.curves import Curve
 from apilado.core.render.graph import clock_of, measured_in, reductions_in
@@ -129,7 +129,7 @@ class StretchTest(unittest.TestCase):
                 ran.append(each)
                 waiting += each.inputs
         self.assertFalse([each.name for each in ran if each.name in ("play_source", "split_bands")])
-        on_buses = [step for bus in (stack.bus, stack.shared) for step in treatments_in(bus.path)]
+        on_buses = [step for bus in (stack.bus, stack.shared) for step in every_treatment("bus", bus.path)]
         self.assertLessEqual(len({each.key for each in ran if each.name == "treat"}), len(on_buses))
         with self.assertRaises(NotAtOnce):
             stretch_of([graph.output], graph.clock, 77, graph.clock.frames, most=0.9)

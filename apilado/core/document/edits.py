@@ -16,6 +16,7 @@ from apilado.core.document.editing import Edit, let_go
 from apilado.core.document.edits_borders import (
     AddCrossover,
     MergeLayers,
+    MoveBand,
     MoveCrossover,
     PutSubUnder,
     RemoveCrossover,
@@ -95,6 +96,7 @@ class Several(Edit):
 
 EDITS: tuple[type[Edit], ...] = (
     SetValue,
+    MoveBand,
     MoveCrossover,
     AddCrossover,
     RemoveCrossover,
@@ -138,6 +140,7 @@ EDITS: tuple[type[Edit], ...] = (
 )
 AnyEdit = Annotated[
     SetValue
+    | MoveBand
     | MoveCrossover
     | AddCrossover
     | RemoveCrossover

@@ -20,10 +20,11 @@ from apilado.core.document.editing import (
 )
 from apilado.core.document.edits_carving import eq_in
 from apilado.core.document.followers import pass_sound_on
-from apilado.core.document.naming import layer_name
+from apilado.core.document.naming import layer_name, place_name
 from apilado.core.document.stack import Crossover, Stack
 from apilado.core.dsp.crossovers import CLOSEST_BORDERS, HIGHEST_BORDER_HZ, LOWEST_BORDER_HZ
 from apilado.core.parts import new_id
+from apilado.core.units import short_hz
 from apilado.errors import InvalidEdit
 
 PLUCKED = {"attack_ms": 3.0, "release_ms": 60.0, "sustain": 0.9, "decay_ms": 900.0}
@@ -59,6 +60,35 @@ class MoveCrossover(Edit):
             return _range_said(at)
         side, other = ("below", index + 2) if at < self.frequency_hz else ("above", index)
         return f"Held at {at:.0f} Hz, a third of an octave {side} crossover {other}."
+
+
+class MoveBand(Edit):
+    """Moves where a band of a step begins, stopping a third of an octave short of its neighbours' borders."""
+
+    op: Literal["move-band"] = "move-band"
+    band: str = Field(min_length=1, max_length=200)
+    """Its address."""
+    frequency_hz: float
+
+    def alter(self, data: Data) -> None:
+        bands, index = place_of(data, self.band)
+        if index == 0 or "from_hz" not in bands[index]:
+            raise InvalidEdit("the lowest band begins at the bottom, and nowhere else")
+        edges = [
+            LOWEST_BORDER_HZ / CLOSEST_BORDERS,
+            *[b["from_hz"] for b in bands[1:]],
+            HIGHEST_BORDER_HZ * CLOSEST_BORDERS,
+        ]
+        low, high = edges[index - 1] * CLOSEST_BORDERS, edges[index + 1] / CLOSEST_BORDERS
+        bands[index]["from_hz"] = min(max(round(self.frequency_hz, 1), low), high)
+
+    def title(self, before: Stack, after: Stack) -> str:
+        name = place_name(after, self.band)
+        return f"{name[:1].upper()}{name[1:]} from {short_hz(get(after, self.band).from_hz)}"
+
+    def remark(self, before: Stack, after: Stack) -> str | None:
+        at = get(after, self.band).from_hz
+        return None if abs(at - self.frequency_hz) <= 0.051 else f"Held at {short_hz(at)}."
 
 
 def _range_said(at_hz: float) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, ClassVar, Self
+from typing import Annotated, Any, ClassVar, Self
 
 import numpy as np
 from numpy.typing import NDArray
@@ -40,7 +40,21 @@ class Treatment(Part):
     """Whether it repeats or spreads its input, so that this is heard after it has ended, also where a section ends."""
     by_reduction: ClassVar[bool] = False
     """Whether all that it does is to turn a sound down by its reduction: that is rendered by itself, and once."""
+    has_curve: ClassVar[bool] = False
+    """Whether what comes out of it at a moment follows from what goes in there, by a curve."""
     on: Annotated[bool, switch(label="On")] = True
+
+    def transfer(self, inputs: NDArray[np.float32]) -> NDArray[np.float32]:
+        """What comes out for steady inputs: of those that have a curve."""
+        raise NotImplementedError
+
+    def curve_points(self) -> tuple[Any, ...]:
+        """The points that its curve goes through, where it is drawn: parts with an `input` and an `output`."""
+        return ()
+
+    def curve_scale(self) -> tuple[float, float]:
+        """(by what an input is multiplied before it meets those points, and what comes out behind them)."""
+        return 1.0, 1.0
 
     def follows(self) -> str | None:
         """What it listens to besides its input: a drum by its name, a layer by its address; None for nothing."""

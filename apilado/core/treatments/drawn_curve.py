@@ -63,6 +63,9 @@ class DrawnCurve(Drive):
         ends = [(-1.0, apart[0][1])] if apart[0][0] > -1.0 + APART else []
         return (*ends, *apart, *([(1.0, apart[-1][1])] if apart[-1][0] < 1.0 - APART else []))
 
+    def curve_points(self) -> tuple[CurvePoint, ...]:
+        return self.points
+
     def table(self) -> Table:
         """The curve at TABLE_STEPS places from -1 to 1, and its integral there."""
         inputs, outputs = np.array(self.through()).T

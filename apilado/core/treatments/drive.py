@@ -65,6 +65,7 @@ class Drive(Treatment):
     dc_goes: ClassVar[Literal["of all", "of what is added", ""]] = "of what is added"
     """So that nothing is there to be heard where nothing is added: a filter against DC turns low phases a little."""
     leading: ClassVar[tuple[str, ...]] = ("drive_db", "blend", "output_db")
+    has_curve: ClassVar[bool] = True
 
     drive_db: Annotated[Value, number(low=0.0, high=48.0, step=0.1, unit="dB", label="Drive", moves=True)] = 12.0
     output_db: Annotated[Value, number(low=-48.0, high=12.0, step=0.1, unit="dB", label="Output", moves=True)] = -3.0
@@ -94,6 +95,9 @@ class Drive(Treatment):
         """What comes out for steady inputs, at its drive and its output; where the drive moves, at its least."""
         out = self.shaper(float(db_to_gain(least(self.drive_db))))[0](inputs)
         return np.asarray(out * db_to_gain(least(self.output_db)), np.float32)
+
+    def curve_scale(self) -> tuple[float, float]:
+        return float(db_to_gain(least(self.drive_db))), float(db_to_gain(least(self.output_db)))
 
     def driven(self, audio: Audio, clock: Clock) -> Audio:
         """The sound behind the curve, before its output and its blend."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import math
 
 from apilado.core.document.layer import Layer
@@ -52,7 +53,8 @@ def border_lines(stack: Stack, view: View, width: float, *, named: bool = False)
                 *line,
                 class_="border",
                 data_drag="crossover",
-                data_crossover=crossover.id,
+                data_moves=json.dumps({"op": "move-crossover", "crossover": crossover.id}),
+                data_removes=json.dumps({"op": "remove-crossover", "crossover": crossover.id}),
                 data_key=crossover_key(crossover.id),
                 **(handle(f"Crossover {index + 1}", crossover.frequency_hz, shown, 30, 16000) if named else {}),
             )

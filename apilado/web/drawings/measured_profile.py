@@ -14,6 +14,7 @@ from apilado.core.measure.stem import FINE, THIRD
 from apilado.core.soundings.comparison import balance_against_piece, balance_against_target, mix_measures
 from apilado.core.soundings.measures import Measures
 from apilado.web.drawings.lines import tint_and_state
+from apilado.web.drawings.open_step import passed_at, through_curve
 from apilado.web.drawings.svg import label, points, tag
 from apilado.web.drawings.view import LEVEL_LOW_DB, View
 
@@ -26,7 +27,9 @@ COVERED_LEAST, COVERED_FROM_DB, COVERED_MOST_DB = 1e-3, 1.0, 18.0
 
 
 def profile(measures: Measures, view: View) -> str:
-    """Spectra of layers, sum and drums; at the right edge, who stands in whose way."""
+    """Spectra of layers, sum and drums; at the right edge, who stands in whose way. Or what goes through a curve."""
+    if view.mode == "curve":
+        return through_curve(measures, view)
     centres = band_centres(FINE)
 
     def line(levels: np.ndarray) -> str:
@@ -47,7 +50,7 @@ def profile(measures: Measures, view: View) -> str:
             " is-selected" if view.selected == f"layer:{layer.id}" else ""
         )
         parts.append(tag("g", tag("polygon", class_="spectrum", points=closed), class_=states))
-    passed = measures.graph.passed.get(view.open)
+    passed = passed_at(measures, view.open)
     if passed is not None:
         for sound, class_ in ((passed.before, "step-in"), (passed.after, "step-out")):
             parts.append(tag("polyline", class_=class_, points=line(measures.measured(sound).fine_db)))

@@ -47,15 +47,23 @@ def strip(measures: Measures, view: View) -> str:
 
 
 def _gain(measures: Measures, view: View, lane: Lane, reduction: NDArray[np.float32] | None) -> list[str]:
-    """The gain that the step that is open takes, from nothing at the top of its lane."""
+    """The gain that the step that is open takes, from nothing at the top of its lane; where it lifts too, from nothing
+    in the middle. What has bands takes one from each."""
     if reduction is None:
         return []
-    span = max(6.0, math.ceil(float(np.max(reduction, initial=0.0)) / 6.0) * 6.0)
-    said = f"{place_name(measures.stack, lane.name)}, 0 to −{span:.0f} dB"
-    return [
-        _trace(measures, view, lane, reduction, span, "reduction"),
-        label(said, view.passage - 6, lane.bottom - 5, class_="grid-label", text_anchor="end"),
+    span = max(6.0, math.ceil(float(np.max(np.abs(reduction), initial=0.0)) / 6.0) * 6.0)
+    lifts = bool(np.min(reduction, initial=0.0) < 0.0)
+    said = f"{place_name(measures.stack, lane.name)}, {f'+{span:.0f}' if lifts else '0'} to −{span:.0f} dB"
+    rows = np.atleast_2d(reduction)
+    traces = [
+        _trace(measures, view, lane, row, span, _band_class(n, len(rows)), lifts=lifts) for n, row in enumerate(rows)
     ]
+    return [*traces, label(said, view.passage - 6, lane.bottom - 5, class_="grid-label", text_anchor="end")]
+
+
+def _band_class(number: int, count: int) -> str:
+    """The class of the trace of a band; of what has no bands, that of a reduction."""
+    return "reduction" if count == 1 else f"reduction of-band of-band-{number + 1}"
 
 
 def _followed(measures: Measures, view: View, lane: Lane, moved: Movement) -> str:
@@ -70,14 +78,25 @@ def _followed(measures: Measures, view: View, lane: Lane, moved: Movement) -> st
     return tag("polyline", class_="course", points=line)
 
 
-def _trace(measures: Measures, view: View, lane: Lane, reduction: NDArray[np.float32], span: float, class_: str) -> str:
-    """A gain reduction hanging from the top of a lane that is as deep as a span of decibels."""
+def _trace(
+    measures: Measures,
+    view: View,
+    lane: Lane,
+    reduction: NDArray[np.float32],
+    span: float,
+    class_: str,
+    *,
+    lifts: bool = False,
+) -> str:
+    """A gain reduction hanging from the top of a lane that is as deep as a span of decibels; what lifts too, from its
+    middle, from which the lane is as deep to either side."""
     frames, columns = _frames(measures, view), max(16, int(view.passage))
-    scale = (lane.bottom - lane.top - 5.0) / span
+    scale = (lane.bottom - lane.top - 5.0) / (2.0 * span if lifts else span)
+    nothing = lane.top + 1.0 + (span * scale if lifts else 0.0)
     index = np.linspace(frames[0], frames[1] - 1, columns).astype(np.int64)
     values = np.minimum(reduction[np.clip(index, 0, reduction.shape[0] - 1)], span)
-    trace = [(i * view.passage / (columns - 1), lane.top + 1 + float(v) * scale) for i, v in enumerate(values)]
-    closed = [(0.0, lane.top + 1.0), *trace, (view.passage, lane.top + 1.0)]
+    trace = [(i * view.passage / (columns - 1), nothing + float(v) * scale) for i, v in enumerate(values)]
+    closed = [(0.0, nothing), *trace, (view.passage, nothing)]
     return tag("polygon", class_=class_, points=points(closed))
 
 

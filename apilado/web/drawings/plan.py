@@ -5,6 +5,7 @@ from __future__ import annotations
 from apilado.core.document.stack import Stack
 from apilado.web.drawings.hit_view import hit_plan
 from apilado.web.drawings.lines import border_lines, frequency_grid
+from apilado.web.drawings.open_step import curve, inner_borders
 from apilado.web.drawings.plan_passage import passage, time_strip
 from apilado.web.drawings.plan_profile import cutting, equaliser, harmonics
 from apilado.web.drawings.view import View
@@ -12,10 +13,14 @@ from apilado.web.drawings.view import View
 
 def plan(stack: Stack, view: View) -> dict[str, str]:
     """SVG of the plan of each panel: 'pile', 'profile', 'passage', 'strip'."""
-    pulled = {"eq": equaliser, "harmonics": harmonics, "split": cutting}[view.mode]
+    profile = curve(stack, view)
+    if view.mode != "curve":
+        pulled = {"eq": equaliser, "harmonics": harmonics, "split": cutting}[view.mode]
+        axis = frequency_grid(view, view.profile) + border_lines(stack, view, view.profile)
+        profile = axis + inner_borders(stack, view) + pulled(stack, view)
     return {
         "pile": frequency_grid(view, view.pile, labelled=stack) + border_lines(stack, view, view.pile, named=True),
-        "profile": frequency_grid(view, view.profile) + border_lines(stack, view, view.profile) + pulled(stack, view),
+        "profile": profile,
         "passage": hit_plan(stack, view) if view.hit else passage(stack, view),
         "strip": time_strip(stack, view),
     }

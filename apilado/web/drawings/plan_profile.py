@@ -7,7 +7,7 @@ from html import escape
 
 import numpy as np
 
-from apilado.core.document.addresses import joined
+from apilado.core.document.addresses import joined, within
 from apilado.core.document.carving import CarvePair
 from apilado.core.document.equaliser import Point, eq_sections, still_and_moving
 from apilado.core.document.stack import Stack
@@ -47,7 +47,8 @@ def eq_owner(stack: Stack, view: View) -> str | None:
 
 def eq_shown(stack: Stack, view: View, owner: str) -> str:
     """The address of the EQ of a part that is pulled: the one that was chosen, else the last; '' where it has none."""
-    return view.eq if view.eq in stack.eqs_of(owner) else stack.last_eq(owner) or ""
+    chosen = within(view.eq, owner) and view.eq in stack.equalisers()
+    return view.eq if chosen else stack.last_eq(owner) or ""
 
 
 def equaliser(stack: Stack, view: View) -> str:

@@ -29,7 +29,7 @@ class View(Audition):
     passage: float = Field(default=500.0, ge=20.0, le=8000.0)
     strip: float = Field(default=150.0, ge=20.0, le=4000.0)
     selected: str = Field(default="piece", max_length=60)
-    mode: Literal["eq", "harmonics", "split"] = "eq"
+    mode: Literal["eq", "harmonics", "split", "curve"] = "eq"
     eq: str = Field(default="", max_length=120, description="Address of the EQ to be pulled, where a part has several")
     lanes: dict[str, Annotated[float, Field(gt=0.0, le=100.0)]] = Field(
         default={},

@@ -74,6 +74,8 @@ class Line:
     """Whether it is on, where it can be off."""
     measured: bool = False
     """Whether the level behind it is measured."""
+    curve: bool = False
+    """Whether its transfer curve is drawn in the Profile."""
     earlier: dict[str, Any] | None = None
     later: dict[str, Any] | None = None
     list_path: str = ""

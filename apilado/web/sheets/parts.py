@@ -76,7 +76,7 @@ def part_section(
         first,
         (*(Action(add.label, add.edit) for add in single), *extras.actions),
         (*rest, *extras.fields),
-        Line(path, words, sketch, switch),
+        Line(path, words, sketch, switch, curve=isinstance(part, Treatment) and part.has_curve),
         adds=tuple(add for _, adds in several for add in adds),
         adds_title=f"Add {with_article(several[0][0].noun)}" if several else "",
         children=(*(child for _, (children, _) in lists for child in children), *extras.children, *groups),
@@ -219,11 +219,11 @@ def eq_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
     linear = getattr(part, "phase", "") == "linear-phase"
     note = "Double-click in the Profile adds a point; pull it there." if not points else ""
     fields: tuple[Field, ...] = ()
-    if owner != "shared" and len(stack.pairs) < MOST_PAIRS:
+    if owner != "shared" and path in stack.eqs_of(owner) and len(stack.pairs) < MOST_PAIRS:
         others = [each for each in stack.owners() if each not in (owner, "shared")]
         pairs = [({"op": "add-pair", "dip": path, "lift": to}, stack.owner_name(to), False) for to in others]
         fields = (menu_field(joined(path, "pair"), "Pair with", pairs),)
-    several = len(stack.eqs_of(owner)) > 1
+    alike = [each for each in stack.equalisers() if within(each, owner)]
     still, moving = still_and_moving(stack.points_of(path))
     at = np.geomspace(LOWEST_HZ, HIGHEST_HZ, SKETCH_POINTS)
     sections = eq_sections((*still, *moving), stack.sample_rate)
@@ -231,7 +231,7 @@ def eq_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
     return Extras(
         fields,
         (
-            *((Action("Pull in the Profile", pull=path),) if several else ()),
+            *((Action("Pull in the Profile", pull=path),) if len(alike) > 1 else ()),
             *(heard_apart(part, path) if "/path/" in path else ()),
         ),
         tuple(_pair_section(stack, pair.id) for pair in stack.pairs if path in (pair.dip, pair.lift)),

@@ -6,7 +6,7 @@ from apilado.core.document.edits import apply, edit_from_data
 from apilado.core.document.edits_borders import AddCrossover, MergeLayers, PutSubUnder, SplitLayer, SubInPlaceOf
 from apilado.core.document.edits_layers import SetSource
 from apilado.core.document.layer import Layer, Span
-from apilado.core.document.path import treatments_in
+from apilado.core.document.path import every_treatment
 from apilado.core.document.stack import Crossover, Stack
 from apilado.core.notes import Note
 from apilado.core.render.engine import Engine
@@ -101,7 +101,9 @@ class PutSubUnderTest(unittest.TestCase):
                 self.assertTrue(after.sub.mono)
             for layer, edit in subs_in_place(bundle.stack):
                 after = measure(apply(bundle.stack, edit), load, ENGINE)
-                self.assertEqual((after.sub.id, after.sub.mono, treatments_in(after.sub.path)), (layer.id, True, ()))
+                self.assertEqual(
+                    (after.sub.id, after.sub.mono, [*every_treatment("", after.sub.path)]), (layer.id, True, [])
+                )
 
     def test_in_place_of_the_lowest_part_of_a_recording(self):
         stack = rope_walk().stack

@@ -11,7 +11,7 @@ from apilado.core.document.equaliser import POINTS, Bell, KeyedBell
 from apilado.core.document.kick import Kick
 from apilado.core.document.layer import Layer
 from apilado.core.document.movement import Movement, Target
-from apilado.core.document.path import Equaliser, layer_path
+from apilado.core.document.path import Aside, Bands, ChainedBand, Equaliser, layer_path
 from apilado.core.document.stack import Bus, Limiter, SharedBus
 from apilado.core.dsp.curves import Curve, knots
 from apilado.core.dsp.equaliser import bell
@@ -28,6 +28,8 @@ from apilado.core.shapes.step_course import StepCourse
 from apilado.core.sources.tone import Tone, ToneSource
 from apilado.core.sources.voice import Envelope, Voice
 from apilado.core.treatments.compressor import Compressor
+from apilado.core.treatments.hard_clip import HardClip
+from apilado.core.treatments.multiband import DynamicBand, Multiband
 from apilado.core.treatments.registry import TREATMENTS
 from apilado.core.treatments.soft_clip import SoftClip
 from tests.seeded.moving import values_that_move
@@ -49,9 +51,16 @@ def everything(**changes):
         tones=(Tone(id="saw", shape="saw", copies=3, spread=0.7), Tone(id="pulse", shape="pulse", octave=-1, copies=2)),
     )
     own = (SoftClip(id="soft-clip"), Compressor(id="compressor"))
+    bands = tuple(DynamicBand(id=f"band-{hertz}", from_hz=hertz, below_db=-24.0) for hertz in (30, 150, 2000))
+    given = {Multiband: {"bands": bands, "depth": 1.0}}
     treatments = tuple(
-        model(id=model.model_fields["kind"].default) for model in TREATMENTS if model not in (SoftClip, Compressor)
+        model(id=model.model_fields["kind"].default, **given.get(model, {}))
+        for model in TREATMENTS
+        if model not in (SoftClip, Compressor)
     )
+    inner = (HardClip(id="inner", drive_db=18.0), Equaliser(id="eq", points=(Bell(id="bell", gain_db=4.0),)))
+    chained = (ChainedBand(id="low", path=inner), ChainedBand(id="high", from_hz=400.0))
+    treatments += (Bands(id="bands", bands=chained), Aside(id="aside", level_db=-3.0, path=inner))
     points = tuple(
         model(id=model.model_fields["kind"].default, **({"gain_db": 4.0} if "gain_db" in model.model_fields else {}))
         for model in POINTS

@@ -206,6 +206,7 @@ class Bench {
 
   choose(key) {
     if (key === this.item) return;
+    if (key.startsWith("band:")) this.path.reveal(key.slice(5), { focus: false });
     if (key.startsWith("point:")) this.path.reveal(key.slice(6), { focus: false }); // what is pulled has its numbers in the sheet
     if (key.startsWith("course:")) this.path.reveal(`movements/${key.split(":")[1]}`, { focus: false });
     this.item = key;
@@ -227,8 +228,8 @@ class Bench {
 
   /** A line of the path was opened or shut: what belongs on an axis is drawn there. */
   opened(address) {
-    const kind = address.includes("/path/") ? "eq" : /\/source(\/|$)/.test(address) ? "harmonics" : this.mode;
-    if (kind === "eq") this.eq = address.split("/").slice(0, 4).join("/");
+    const kind = this.path.line(address)?.dataset.curve ? "curve" : address.includes("/path/") ? "eq" : /\/source(\/|$)/.test(address) ? "harmonics" : this.mode;
+    if (kind === "eq") this.eq = address.match(/^.*\/path\/[^/]+/)[0];
     this.refreshControls(false);
     if (kind !== this.mode && this.mode !== "split") this.setMode(kind);
     else this.step("plan");

@@ -14,17 +14,18 @@ const within = (value, low, high) => Math.min(high, Math.max(low, value));
 /** For each kind: `take(part, bench)` reads it once; `pull(...)` and `step(...)` give a maker of edits, or null. */
 const KINDS = {
   crossover: {
-    take: (part) => ({ crossover: part.dataset.crossover, frequency: Number(part.getAttribute("aria-valuenow")) }),
-    pull: (taken, event, bench) => () => ({
-      op: "move-crossover", crossover: taken.crossover, frequency_hz: bench.panels.frequencyAt(event),
+    take: (part) => ({
+      moves: JSON.parse(part.dataset.moves), removes: JSON.parse(part.dataset.removes),
+      frequency: Number(part.getAttribute("aria-valuenow")),
     }),
+    pull: (taken, event, bench) => () => ({ ...taken.moves, frequency_hz: bench.panels.frequencyAt(event) }),
     step: (taken, key, large) => {
       const factor = { ArrowUp: 1, ArrowDown: -1 }[key];
       if (!factor) return null;
       taken.frequency *= 2 ** ((factor * (large ? 4 : 1)) / 24);
-      return () => ({ op: "move-crossover", crossover: taken.crossover, frequency_hz: taken.frequency });
+      return () => ({ ...taken.moves, frequency_hz: taken.frequency });
     },
-    remove: (taken) => () => ({ op: "remove-crossover", crossover: taken.crossover }),
+    remove: (taken) => () => taken.removes,
   },
   point: {
     take: (part) => ({
@@ -175,6 +176,18 @@ const KINDS = {
     },
     remove: (taken) => () => ({ op: "harmonic", path: taken.path, number: taken.number, amplitude: null }),
   },
+  "curve-point": {
+    take: ({ dataset }) => ({ path: dataset.path, odd: Boolean(dataset.odd), input: Number(dataset.input), output: Number(dataset.output) }),
+    pull: (taken, event, bench) => curveEdit(taken, ...inOutAt(event, bench)),
+    step: (taken, key, large) => {
+      const up = { ArrowUp: 1, ArrowDown: -1 }[key] ?? 0;
+      const right = { ArrowRight: 1, ArrowLeft: -1 }[key] ?? 0;
+      if (!up && !right) return null;
+      const by = large ? 0.1 : 0.01;
+      return curveEdit(taken, taken.input + up * by, taken.output + right * by);
+    },
+    remove: (taken) => () => ({ op: "remove", path: taken.path }),
+  },
   ...SECTION_KINDS,
 };
 
@@ -185,6 +198,22 @@ function pointEdit(taken, frequency, gain) {
   Object.assign(taken, { frequency, gain });
   const edits = pulled(taken.path, { frequency_hz: frequency, ...(taken.hasGain && { gain_db: gain }) });
   return () => ({ op: "several", name: "Pull an EQ point", edits });
+}
+
+/** A point of a drawn curve; where both halves are alike, that of the upper half. */
+function curveEdit(taken, input, output) {
+  [taken.input, taken.output] = taken.odd && input < 0 ? [-input, -output] : [input, output];
+  const edits = pulled(taken.path, { input: taken.input, output: taken.output });
+  return () => ({ op: "several", name: "Pull a curve", edits });
+}
+
+/** What goes into a drawn curve at a pointer, and what comes out: in from the bottom up, out from left to right. */
+function inOutAt(event, bench) {
+  const box = bench.panels.svg.profile.getBoundingClientRect();
+  const { share, in: into, out } = bench.panels.svg.profile.querySelector("[data-curve]").dataset;
+  const input = (0.5 - (event.clientY - box.top) / box.height) / share;
+  const output = ((event.clientX - box.left) / box.width - 0.5) / share;
+  return [input * into, output / out];
 }
 
 /** Both ends of a carve pair: the one that is pulled, and the other in its old proportion. */
@@ -406,6 +435,11 @@ function added(panel, event, bench) {
     return { op: "note", was: null, now, layer: bench.panels.svg.passage.querySelector("[data-notes-of]")?.dataset.notesOf ?? null };
   }
   if (panel === "pile") return { op: "add-crossover", frequency_hz: bench.panels.frequencyAt(event) };
+  const list = panel === "profile" && bench.panels.svg.profile.querySelector("[data-curve]")?.dataset.list;
+  if (list) {
+    const [input, output] = inOutAt(event, bench);
+    return { op: "add", path: list, part: { input, output }, held: true };
+  }
   const eq = panel === "profile" && bench.panels.svg.profile.querySelector("[data-eq]");
   if (!eq) return null;
   const point = { kind: "bell", frequency_hz: bench.panels.frequencyAt(event), gain_db: gainAt(event, bench) };

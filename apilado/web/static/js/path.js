@@ -22,10 +22,17 @@ export class Path {
     return opened && opened.join(",");
   }
 
-  /** The step that is open, for the drawings. */
-  open() {
+  /** The step of the path that is open. */
+  top() {
     const opened = this.kept.opened[this.bench.selected] ?? this.shown();
     return opened.find((address) => !address.startsWith("~") && this.line(address)?.matches(".is-top")) ?? opened[0] ?? "";
+  }
+
+  /** What the drawings show: the step that is open, or the step or the band that is open in it. */
+  open() {
+    const top = this.top();
+    const inner = this.shown().filter((address) => address.startsWith(`${top}/`) && /\/(path|bands)\/[^/]+$/.test(address));
+    return inner.reduce((deepest, address) => (address.startsWith(`${deepest}/`) ? address : deepest), top);
   }
 
   /** The wave that is open, whose harmonics are pulled. */
@@ -200,7 +207,7 @@ export class Path {
   /** Does what a menu offers; a step comes behind the one that is open. */
   add(choice) {
     const edit = JSON.parse(choice.dataset.edit);
-    if ("after" in choice.dataset) edit.after = this.open();
+    if ("after" in choice.dataset) edit.after = this.top();
     document.activeElement?.blur(); // nothing is being typed any more
     choice.closest("details").open = false;
     this.bench.edit(() => edit);
