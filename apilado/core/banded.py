@@ -44,9 +44,10 @@ class Banded(Model):
     phase: Annotated[
         Literal["minimum-phase", "linear-phase"],
         choice(
-            label="Phase", help="Minimum phase turns phases at its borders; linear phase turns none, and rings before"
+            label="Phase",
+            help="Linear phase leaves the sound plumb and rings a little before; minimum phase turns phases",
         ),
-    ] = "minimum-phase"
+    ] = "linear-phase"
 
     def in_bands(self) -> tuple[Band, ...]:
         """Its bands, the lowest first."""

@@ -43,6 +43,13 @@ def parted(path: str) -> tuple[str, str]:
     return holder, last
 
 
+def outwards(path: str) -> Iterator[str]:
+    """An address, and those of all that it lies in, from the inside out."""
+    while path:
+        yield path
+        path, _ = parted(path)
+
+
 def owner_of(path: str) -> str:
     """The address of the layer, bus or drum that something belongs to: `layers/mid` of `layers/mid/path/k3f9xq2a`."""
     first, *rest = parts_of(path)

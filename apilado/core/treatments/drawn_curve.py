@@ -24,6 +24,8 @@ APART = 1e-6
 class CurvePoint(Part):
     """A point of a transfer curve."""
 
+    label: ClassVar[str] = "Curve point"
+
     input: Annotated[float, number(low=-1.0, high=1.0, step=0.001, label="In", help="1 is full scale")] = 0.5
     output: Annotated[float, number(low=-1.0, high=1.0, step=0.001, label="Out")] = 0.5
 

@@ -44,9 +44,8 @@ class DynamicBand(Band):
         return BothWays(self.above_db, self.lowers, *lifted, self.attack_ms, self.release_ms)
 
     def in_words(self) -> str:
-        return (
-            f"{self.lifts:g}:1 below {least(self.below_db):g} dB, {self.lowers:g}:1 above {least(self.above_db):g} dB"
-        )
+        lifted = f"{self.lifts:g}:1 below {least(self.below_db):g}"
+        return f"{lifted}, {self.lowers:g}:1 above {least(self.above_db):g} dB".replace("-", "−")
 
     def sketch(self) -> Sketch:
         taken = static_change(level_inputs(), self.how(), least(self.above_db), least(self.below_db))
@@ -72,6 +71,9 @@ class Multiband(Banded, Treatment):
 
     def in_bands(self) -> tuple[DynamicBand, ...]:
         return self.bands
+
+    def in_words(self) -> str:
+        return f"{len(self.bands)} bands, depth {100.0 * least(self.depth):.0f} %"
 
     def _changes(self, audio: Audio, clock: Clock) -> list[tuple[Audio, NDArray[np.float32]]]:
         """(sound, what is taken from it at full depth in dB) of each band."""

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from apilado.core.document.addresses import find, within
+from apilado.core.document.addresses import find, outwards, within
 from apilado.core.document.movement import Movement
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.courses import RESTART_MS
@@ -59,11 +59,12 @@ def lanes_of(stack: Stack, view: View) -> tuple[Lane, ...]:
     """The lanes of what is selected, as high as they are pulled: waves, ducks, gain of the open step, movements."""
     owner = owner_of_selection(stack, view.selected)
     names = [DUCKS] if view.hit else [WAVES, DUCKS]
-    if owner is not None and within(view.open, owner) and getattr(find(stack, view.open), "reduces", False):
-        names.append(view.open)
+    opened = view.open if owner is not None and within(view.open, owner) else ""
+    reducing = next((path for path in outwards(opened) if getattr(find(stack, path), "reduces", False)), "")
+    names += [reducing] if reducing else []
     moved = movements_of(stack, owner) if owner else ()
     names += [f"movements/{each.id}" for each in moved][: MOST_LANES - len(names)]
-    usual = [WEIGHTS.get(name, OPEN_WEIGHT if name == view.open else LANE_WEIGHT) for name in names]
+    usual = [WEIGHTS.get(name, OPEN_WEIGHT if name in (view.open, reducing) else LANE_WEIGHT) for name in names]
     weights = [view.lanes.get(name, weight) for name, weight in zip(names, usual, strict=True)]
     top = HIT_TOP if view.hit else 0.0
     edges = top + np.concatenate([[0.0], np.cumsum(weights)]) / sum(weights) * (view.strip - top)

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.banded import Banded
-from apilado.core.document.addresses import find, joined, parted
+from apilado.core.document.addresses import find, joined, outwards
 from apilado.core.document.naming import place_name
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.audio import Audio
@@ -30,23 +30,14 @@ SPREAD_BINS, SPREAD_SHARE = 129, 0.24
 """How often a level is passed is drawn this share of the panel deep at most."""
 
 
-def around(path: str) -> list[str]:
-    """An address, and those of what it lies in, from the inside out."""
-    found = []
-    while path:
-        found.append(path)
-        path, _ = parted(path)
-    return found
-
-
 def passed_at(measures: Measures, path: str) -> Passed | None:
     """What goes into the step at an address, or into what it lies in, and what comes out."""
-    return next((measures.graph.passed[each] for each in around(path) if each in measures.graph.passed), None)
+    return next((measures.graph.passed[each] for each in outwards(path) if each in measures.graph.passed), None)
 
 
 def banded_in(stack: Stack, view: View) -> str | None:
     """The address of what is cut in bands and is open, or in which something is."""
-    return next((path for path in around(view.open) if isinstance(find(stack, path), Banded)), None)
+    return next((path for path in outwards(view.open) if isinstance(find(stack, path), Banded)), None)
 
 
 def inner_borders(stack: Stack, view: View) -> str:
@@ -109,7 +100,7 @@ def curve(stack: Stack, view: View) -> str:
         tag("line", class_="curve-straight", **straight),
         tag("polyline", class_="transfer-curve", points=line),
         label("out →", view.profile - 6, _y(view, 0.0) - 4, class_="grid-label", text_anchor="end"),
-        label("in ↑, dB", _x(view, 0.0) + 4, 12, class_="grid-label"),
+        label("in ↑ dB", _x(view, 0.0) + 4, view.height - 8, class_="grid-label"),
         *_curve_points(stack, view, path, step),
         data_curve=path,
         data_share=CURVE_SHARE,
@@ -182,6 +173,6 @@ def spread(audio: Audio) -> NDArray[np.float64]:
     By the root, so that the peaks, which are what a drive bends, are seen beside the crossings of zero.
     """
     edges = np.linspace(-1.0 - 1.0 / (SPREAD_BINS - 1), 1.0 + 1.0 / (SPREAD_BINS - 1), SPREAD_BINS + 1)
-    counted, _ = np.histogram(np.clip(audio, -1.0, 1.0), edges)
+    counted, _ = np.histogram(audio, edges)
     most = float(np.max(counted[np.arange(SPREAD_BINS) != SPREAD_BINS // 2], initial=0.0))
     return np.sqrt(np.minimum(counted / most, 1.0)) if most > 0.0 else np.zeros(SPREAD_BINS)

@@ -15,7 +15,7 @@ from apilado.core.document.declarations import list_declared
 from apilado.core.document.equaliser import KeyedBell, Point, eq_sections, still_and_moving
 from apilado.core.document.kick import Drum
 from apilado.core.document.naming import numbered, with_article
-from apilado.core.document.path import Points, Split
+from apilado.core.document.path import Container, Points, Split
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.filters import sections_response
 from apilado.core.dsp.linear_phase import rings_ms
@@ -281,11 +281,17 @@ def split_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
     return Extras((band,), note=after or "Only the layer's band goes into what stands behind it.", words=words)
 
 
+def container_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
+    """What the chains add, and the sound without them."""
+    return Extras(actions=heard_apart(part, path))
+
+
 EXTRAS: tuple[tuple[type[BaseModel], Callable[[Stack, BaseModel, str], Extras]], ...] = (
     (Treatment, treatment_extras),
     (Point, point_extras),
     (Points, eq_extras),
     (Split, split_extras),
+    (Container, container_extras),
 )
 
 

@@ -143,6 +143,7 @@ class Bench {
     if (answer.select) this.remember(answer.select);
     if (answer.select?.startsWith("section:")) this.sections.choose(answer.select.slice(8)); // what is made is changed next
     else this.sections.told(answer.section);
+    const opened = this.path.open();
     if (answer.made) this.path.reveal(answer.made);
     const handle = answer.made && `point:${answer.made}`;
     if (answer.plan) this.panels.put("plan", answer.plan, this.item); // else a newer edit's is on its way
@@ -164,6 +165,7 @@ class Bench {
     else if (answer.borders && final && idle) this.player.idle.then(() => this.refreshControls(false));
     document.getElementById("soundings").classList.add("is-stale");
     if (stale) this.remedies.drop();
+    if (answer.made && this.path.open() !== opened) this.step("plan"); // what is open is drawn on the axes
     this.rest(final ? 0 : RESTING_MS);
   }
 
@@ -228,12 +230,20 @@ class Bench {
 
   /** A line of the path was opened or shut: what belongs on an axis is drawn there. */
   opened(address) {
-    const kind = this.path.line(address)?.dataset.curve ? "curve" : address.includes("/path/") ? "eq" : /\/source(\/|$)/.test(address) ? "harmonics" : this.mode;
+    const kind = this.modeOf(address);
     if (kind === "eq") this.eq = address.match(/^.*\/path\/[^/]+/)[0];
     this.refreshControls(false);
-    if (kind !== this.mode && this.mode !== "split") this.setMode(kind);
+    if (kind !== this.mode) this.setMode(kind);
     else this.step("plan");
     this.rest(0);
+  }
+
+  /** What is pulled in the Profile where a line of the path is open. */
+  modeOf(address) {
+    if (this.mode === "split") return "split";
+    if (this.path.line(address)?.dataset.curve) return "curve";
+    if (/\/points\/[^/]+$/.test(address) && this.mode === "curve") return "curve"; // a point of the curve
+    return address.includes("/path/") ? "eq" : /\/source(\/|$)/.test(address) ? "harmonics" : this.mode;
   }
 
   setMode(mode) {

@@ -102,6 +102,8 @@ export class Path {
       const line = this.line(this.focus);
       if (line && !this.side.contains(document.activeElement?.closest("input, select"))) line.querySelector(".line-name").focus({ preventScroll: true });
       line?.scrollIntoView({ block: "nearest" });
+      const mode = line && this.bench.modeOf(this.focus);
+      if (mode && mode !== this.bench.mode) this.bench.setMode(mode); // what has just been made is drawn
     }
     this.focus = null;
     this.beside();
