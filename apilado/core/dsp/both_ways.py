@@ -16,6 +16,8 @@ from apilado.core.dsp.gates import LEVEL_FALL_MS
 from apilado.core.dsp.lead_in import wrapped_tail, wrapped_value
 from apilado.core.units import ms_to_samples
 
+LEVEL_HOLD_MS = 12.5
+"""A peak counts for so long: half a wave of 40 Hz, so that the wave of a bass is not taken for its level."""
 NOT_LIFTED_DB, LIFTED_DB = -80.0, -60.0
 """What lies below the first is left alone: it is silence, or noise. From the second on a sound is lifted in full."""
 
@@ -34,7 +36,9 @@ class BothWays:
 
     def settle_frames(self, rate_hz: int) -> int:
         """Frames after which all memory has settled."""
-        return ms_to_samples(SETTLED_CONSTANTS * (self.attack_ms + self.release_ms + LEVEL_FALL_MS), rate_hz)
+        return ms_to_samples(
+            SETTLED_CONSTANTS * (self.attack_ms + self.release_ms + LEVEL_FALL_MS) + LEVEL_HOLD_MS, rate_hz
+        )
 
 
 def static_change(levels_db: NDArray[np.float64], how: BothWays, above_db: float, below_db: float) -> NDArray[Any]:
@@ -53,13 +57,14 @@ def _kernel(
     lowers: float,
     lifts: float,
     most: float,
+    hold: int,
     fall: float,
     attack: float,
     release: float,
     state: Any,
     out: Any,
 ) -> None:
-    level, smooth = state[0], state[1]
+    level, smooth, held = state[0], state[1], state[2]
     last = at.shape[0] - 1
     for k in range(at.shape[0]):
         end = at[k + 1] if k < last else key.shape[1]
@@ -71,7 +76,12 @@ def _kernel(
             now = abs(np.float64(key[0, n]))
             for c in range(1, key.shape[0]):
                 now = max(now, abs(np.float64(key[c, n])))
-            level = max(now, fall * level)
+            if now >= level:
+                level, held = now, hold
+            elif held > 0:
+                held -= 1
+            else:
+                level = max(now, fall * level)
             wanted = 0.0
             if level > 1e-4:  # NOT_LIFTED_DB
                 level_db = 20.0 * np.log10(level)
@@ -85,7 +95,7 @@ def _kernel(
             out[n] = smooth
             above += above_step
             below += below_step
-    state[0], state[1] = level if level > 1e-12 else 0.0, smooth
+    state[0], state[1], state[2] = level if level > 1e-12 else 0.0, smooth, held
 
 
 def _run(key: Audio, how: BothWays, rate_hz: int, state: NDArray[np.float64]) -> NDArray[np.float32]:
@@ -96,6 +106,7 @@ def _run(key: Audio, how: BothWays, rate_hz: int, state: NDArray[np.float64]) ->
         1.0 - 1.0 / how.lowers,
         1.0 - 1.0 / how.lifts,
         how.most_lift_db,
+        ms_to_samples(LEVEL_HOLD_MS, rate_hz),
         smoothing_coefficient(LEVEL_FALL_MS, rate_hz),
         smoothing_coefficient(how.attack_ms, rate_hz),
         smoothing_coefficient(how.release_ms, rate_hz),
@@ -108,7 +119,7 @@ def _run(key: Audio, how: BothWays, rate_hz: int, state: NDArray[np.float64]) ->
 def change_both_ways(key: Audio, how: BothWays, *, rate_hz: int, looped: bool) -> NDArray[np.float32]:
     """What is taken in dB frame by frame, below nothing where the sound is lifted: from rest, or for a loop from where
     the round before has left it."""
-    state = np.zeros(2)
+    state = np.zeros(3)
     if looped:
         ahead = how.settle_frames(rate_hz)
         above, below = (wrapped_value(each, ahead) for each in (how.above_db, how.below_db))

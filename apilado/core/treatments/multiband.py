@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from apilado.core.banded import LEAST_BANDS, MOST_BANDS, Band, Banded, begun
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
-from apilado.core.dsp.both_ways import BothWays, change_both_ways, static_change
+from apilado.core.dsp.both_ways import LEVEL_HOLD_MS, BothWays, change_both_ways, static_change
 from apilado.core.dsp.crossovers import split
 from apilado.core.dsp.curves import Value, least, mapped, per_frame
 from apilado.core.dsp.dynamics import FORGOTTEN, reduced
@@ -100,7 +100,7 @@ class Multiband(Banded, Treatment):
 
     def memory_seconds(self, clock: Clock) -> float:
         # What a level was is not told by what is taken: all of it is looked back on.
-        slowest = max(band.attack_ms + band.release_ms for band in self.bands) + LEVEL_FALL_MS
+        slowest = max(band.attack_ms + band.release_ms for band in self.bands) + LEVEL_FALL_MS + LEVEL_HOLD_MS
         return HEARD_OF_A_TAIL * self.rings_seconds(clock.rate_hz) + FORGOTTEN * slowest / 1000.0
 
     def ahead_seconds(self, clock: Clock) -> float:
