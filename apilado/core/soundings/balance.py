@@ -16,8 +16,8 @@ from apilado.core.soundings.comparison import curve_of_target
 from apilado.core.soundings.further import HARSH_LEAST_DB, peaks
 from apilado.core.soundings.levels import CEILING_DB, level_ways
 from apilado.core.soundings.measures import Measures
-from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding
-from apilado.core.units import power_to_db
+from apilado.core.soundings.sounding import Limits, Offer, Place, Rule, Sounding
+from apilado.core.units import power_to_db, short_hz
 
 MUD_LOW_HZ, MUD_HIGH_HZ = 250.0, 400.0
 MUD_MIDDLE_HZ = 316.0
@@ -25,6 +25,7 @@ CLEAN_RISE_DB = rise_of_curve(target_curve("clean lower mids"), MUD_LOW_HZ, MUD_
 WORST_DC = 0.01
 HARSH_HEARD_DB = 20.0
 HARSH_DEEPEST_DB = 15.0
+MOST_NOTCHES = 6
 
 
 def _density_db(stem: StemMeasures, low_hz: float, high_hz: float) -> float:
@@ -92,7 +93,7 @@ def harsh(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     """Do narrow peaks stand out above 1.5 kHz?"""
     if not measures.sounding:
         return []
-    worst: tuple[float, Layer, Resonance] | None = None
+    found: list[tuple[float, Layer, Resonance]] = []
     standing = peaks(measures)
     for layer in measures.stack.audible_layers():
         stem = measures.stems[layer.id]
@@ -101,20 +102,29 @@ def harsh(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
             own, whole = stem.fine_power_between(*around), measures.bass.fine_power_between(*around)
             # What another layer drowns is not heard as harsh.
             heard = own > 0.0 and float(power_to_db(whole / own)) < HARSH_HEARD_DB
-            if heard and (worst is None or peak.excess_db > worst[0]):
-                worst = (peak.excess_db, layer, peak)
+            if heard:
+                found.append((peak.excess_db, layer, peak))
     limit = f"{limits.look:g} dB"
-    if worst is None:
+    if not found:
         return [rule.sounding("fine", 0.0, limit, "bus", "No narrow peak stands out above 1.5 kHz.")]
-    value, layer, peak = worst
+    found.sort(key=lambda each: -each[0])
+    value, layer, peak = found[0]
     status = limits.status(value)
     where = f"layers/{layer.id}"
     place = Place((layer.id,), peak.frequency_hz / 2.0**0.125, peak.frequency_hz * 2.0**0.125)
     text = f"'{layer.name}' stands {value:.1f} dB out of what lies beside it at {peak.frequency_hz:.0f} Hz."
     if status == "fine":
         return [rule.sounding(status, value, limit, where, text, show=place)]
-    ways = partial(_smoothed, measures, layer, peak)
-    return [rule.sounding(status, value, limit, where, f"{text} It rings.", show=place, ways=ways)]
+    ways, offers = partial(_smoothed, measures, layer, peak), tuple(_notches(measures, found))
+    return [rule.sounding(status, value, limit, where, f"{text} It rings.", show=place, ways=ways, offers=offers)]
+
+
+def _notches(measures: Measures, found: list[tuple[float, Layer, Resonance]]) -> Iterator[Offer]:
+    """A dip for each of the peaks that stand out most."""
+    for value, layer, peak in found[:MOST_NOTCHES]:
+        notch = next(_smoothed(measures, layer, peak), None)
+        if notch is not None:
+            yield Offer(f"'{layer.name}' at {short_hz(peak.frequency_hz)}, {value:.1f} dB out", notch)
 
 
 def _smoothed(measures: Measures, layer: Layer, peak: Resonance) -> Iterator[Edit | None]:

@@ -7,7 +7,7 @@ from dataclasses import replace
 from types import MappingProxyType
 
 from apilado.core.document.stack import Stack
-from apilado.core.soundings import balance, borders, kick, shares, sub, sub_sound
+from apilado.core.soundings import balance, borders, driven, kick, shares, sub, sub_sound
 from apilado.core.soundings.further import prefetch
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import SEVERITY, Limits, Rule, Sounding
@@ -17,6 +17,7 @@ RULES: tuple[Rule, ...] = (
     *sub.RULES,
     *borders.RULES,
     *shares.RULES,
+    *driven.RULES,
     *balance.RULES,
     *kick.RULES,
 )
@@ -50,7 +51,7 @@ def sound(measures: Measures, check: Callable[[], None] = lambda: None) -> list[
 
     `check` is called now and then, and may raise to end it.
     """
-    prefetch(measures)
+    prefetch(measures, driven.stages(measures))
     found: list[Sounding] = []
     for rule in RULES:
         check()

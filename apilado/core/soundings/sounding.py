@@ -29,6 +29,14 @@ class Place:
 
 
 @dataclass(frozen=True)
+class Offer:
+    """An edit that may be heard and made, in a few words."""
+
+    words: str
+    edit: Edit
+
+
+@dataclass(frozen=True)
 class Sounding:
     """One measured finding."""
 
@@ -45,6 +53,8 @@ class Sounding:
     judged: float | None = None
     """What its limits were held against, where that is not the value itself."""
     ways: Ways | None = field(default=None, compare=False, repr=False)
+    offers: tuple[Offer, ...] = field(default=(), compare=False, repr=False)
+    """What may be tried one by one, where there is more than one place to mend."""
     burden: float = 0.0
     """How far it is from fine: 0 fine, 1 and up to look at, 3 and up a fault."""
 
