@@ -12,7 +12,7 @@ from apilado.core.document.ducker import Ducker
 from apilado.core.document.equaliser import Bell, HighPass, HighShelf, LowPass, Point
 from apilado.core.document.kick import Kick, SynthKick
 from apilado.core.document.layer import Layer, Span
-from apilado.core.document.path import AnyBusStep, AnyStep, Equaliser, Split
+from apilado.core.document.path import AnyBusStep, AnyStep, Aside, Bands, ChainedBand, Equaliser, Split
 from apilado.core.document.stack import Bus, Crossover, Limiter, SharedBus, Stack
 from apilado.core.formats.bundles import Asset, Bundle
 from apilado.core.notes import Note
@@ -22,7 +22,10 @@ from apilado.core.sources.take import TakeSource
 from apilado.core.sources.tone import Tone, ToneSource
 from apilado.core.sources.voice import Envelope, Voice
 from apilado.core.treatments.compressor import Compressor
+from apilado.core.treatments.multiband import DynamicBand, Multiband
+from apilado.core.treatments.saturation import Saturation
 from apilado.core.treatments.soft_clip import SoftClip
+from apilado.core.treatments.tape import Tape
 from apilado.core.units import midi_to_hz
 
 TAKE_RATE_HZ = 48000
@@ -261,6 +264,19 @@ def rope_walk() -> Bundle:
             path=steps(
                 Compressor(id="squeeze", threshold_db=-24.0, ratio=3.0, makeup_db=4.0),
                 SoftClip(id="clip", drive_db=6.0),
+                # A copy of the body, driven on tape and pressed flat, holds the tails up under it.
+                Aside(
+                    id="weight",
+                    level_db=-14.0,
+                    path=(
+                        Tape(id="tape", drive_db=12.0, output_db=-10.0),
+                        Multiband(
+                            id="press",
+                            depth=0.8,
+                            bands=(DynamicBand(id="low"), DynamicBand(id="upper", from_hz=300.0)),
+                        ),
+                    ),
+                ),
                 eq(Bell(id="dip", frequency_hz=300.0, gain_db=-3.0, q=1.0)),
             ),
             level_db=-7.0,
@@ -272,10 +288,21 @@ def rope_walk() -> Bundle:
             source=LayerSound(layer="body"),
             span=Span(first=2, last=2),
             path=steps(
-                SoftClip(id="clip", drive_db=15.0, output_db=-6.0, blend=0.6),
+                # Only the top is driven hard: what the string has below stays clear.
+                Bands(
+                    id="bands",
+                    bands=(
+                        ChainedBand(id="wood"),
+                        ChainedBand(
+                            id="wire",
+                            from_hz=1500.0,
+                            path=(Saturation(id="clip", drive_db=24.0, blend=0.6, keep_level=True),),
+                        ),
+                    ),
+                ),
                 eq(LowPass(id="top", frequency_hz=9000.0, slope_db_per_octave=12)),
             ),
-            width=1.2,
+            width=1.1,
             level_db=-6.0,
         ),
     )
