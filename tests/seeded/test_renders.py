@@ -24,7 +24,7 @@ from tests.seeded.variants import (
     without_slides_over_the_seam,
     without_takes,
 )
-from tests.support import ENGINE, rendered
+from tests.support import ENGINE, graph_of, rendered
 
 LOOP_DB, FLOOR_DB = -80.0, -110.0
 
@@ -76,7 +76,8 @@ class SeededRenderTest(unittest.TestCase):
             stack, load = seeded_stack(seed)
             stack = _short_notes(linear(without_chance(on_whole_frames(stack))))
             loop, once = rendered(stack, load), rendered(stack, load, looped=False)
-            loudest = max(np.abs(audio).max() for audio in loop.values())
+            went_in = ENGINE.run([*graph_of(stack, load).sources.values()])
+            loudest = max(np.abs(audio).max() for audio in (*loop.values(), *went_in))
             frames = loop["bass"].shape[1]
             for name in [layer.id for layer in stack.layers] + ["bass"]:
                 long = once[name]

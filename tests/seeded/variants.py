@@ -6,12 +6,11 @@ from typing import Any
 
 from apilado.core.document.equaliser import still_and_moving
 from apilado.core.document.layer import Layer
-from apilado.core.document.path import AnyStep, Equaliser
+from apilado.core.document.path import AnyStep, Bands, Equaliser, Split
 from apilado.core.document.stack import Stack
 from apilado.core.notes import Note
 from apilado.core.sources.take import TakeSource
 from apilado.core.sources.tone import ToneSource
-from apilado.core.treatments.base import Treatment
 from apilado.core.treatments.bits import Bits
 from apilado.core.treatments.roughness import Roughness
 
@@ -142,14 +141,18 @@ def twice(stack: Stack) -> Stack:
 
 
 def _linear(path: tuple[AnyStep, ...]) -> tuple[AnyStep, ...]:
-    """The split of a path, and its EQs with the points that stand still."""
-    kept = [step for step in path if not isinstance(step, Treatment)]
-    return tuple(
-        step.model_copy(update={"points": still_and_moving(step.points)[0], "phase": "minimum-phase"})
-        if isinstance(step, Equaliser)
-        else step
-        for step in kept
-    )
+    """The split of a path, its EQs with the points that stand still, its bands with nothing in them."""
+    kept: list[AnyStep] = []
+    for step in path:
+        if isinstance(step, Split):
+            kept.append(step)
+        elif isinstance(step, Equaliser):
+            points, _ = still_and_moving(step.points)
+            kept.append(step.model_copy(update={"points": points, "phase": "minimum-phase"}))
+        elif isinstance(step, Bands):
+            bare = tuple(band.model_copy(update={"path": ()}) for band in step.bands)
+            kept.append(step.model_copy(update={"bands": bare, "phase": "minimum-phase"}))
+    return tuple(kept)
 
 
 def linear(stack: Stack) -> Stack:

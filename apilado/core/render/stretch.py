@@ -131,7 +131,8 @@ class _Stretcher:
         if each.key not in self._timed:
             clock = each.parameters.get("clock")
             looped = isinstance(clock, Clock) and clock.looped
-            timed = each.function not in WHOLE and (looped or any(self.timed(source) for source in each.inputs))
+            own = looped or "frames" in each.parameters  # a sum of nothing is silence, as long as the loop
+            timed = each.function not in WHOLE and (own or any(self.timed(source) for source in each.inputs))
             self._timed[each.key] = timed
         return self._timed[each.key]
 

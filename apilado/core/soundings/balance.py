@@ -23,7 +23,7 @@ MUD_LOW_HZ, MUD_HIGH_HZ = 250.0, 400.0
 MUD_MIDDLE_HZ = 316.0
 CLEAN_RISE_DB = rise_of_curve(target_curve("clean lower mids"), MUD_LOW_HZ, MUD_HIGH_HZ)
 WORST_DC = 0.01
-HARSH_HEARD_DB = 20.0
+HARSH_HEARD_DB, HARSH_FLOOR_DB = 20.0, -80.0
 HARSH_DEEPEST_DB = 15.0
 MOST_NOTCHES = 6
 
@@ -100,9 +100,9 @@ def harsh(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
         for peak in standing[layer.id]:
             around = (peak.frequency_hz / 2.0**0.5, peak.frequency_hz * 2.0**0.5)
             own, whole = stem.fine_power_between(*around), measures.bass.fine_power_between(*around)
-            # What another layer drowns is not heard as harsh.
-            heard = own > 0.0 and float(power_to_db(whole / own)) < HARSH_HEARD_DB
-            if heard:
+            # What another layer drowns is not heard as harsh, nor what lies far under the bass.
+            drowned = own <= 0.0 or float(power_to_db(whole / own)) >= HARSH_HEARD_DB
+            if not drowned and own > measures.bass.power * 10.0 ** (HARSH_FLOOR_DB / 10.0):
                 found.append((peak.excess_db, layer, peak))
     limit = f"{limits.look:g} dB"
     if not found:
