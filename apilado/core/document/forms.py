@@ -11,12 +11,14 @@ from dataclasses import dataclass
 from typing import Any
 
 from apilado.core.clock import Clock
-from apilado.core.document.addresses import find, joined, owner_of, replaced, within
+from apilado.core.document.addresses import find, joined, owner_of, parted, replaced, within
 from apilado.core.document.declarations import parameter_at, still_because, value_at
 from apilado.core.document.section import Change, PieceSection
 from apilado.core.document.stack import Stack
 from apilado.errors import InvalidEdit
 
+FOLLOW = "follow"
+"""What a step calls by how much it follows the notes."""
 Plan = tuple[tuple[int, int], ...]
 """(bar counted from 0, number of the form) from where on a form holds; the first at bar 0, no two alike in a row."""
 FramePlan = tuple[tuple[int, int], ...]
@@ -47,8 +49,8 @@ def is_mute(path: str) -> bool:
 
 
 def of_a_movement(path: str) -> bool:
-    """Whether an address lies in a movement: it changes a curve."""
-    return within(path, "movements")
+    """Whether what lies at an address changes a curve: something of a movement, or how a step follows the notes."""
+    return within(path, "movements") or parted(path)[1] == FOLLOW
 
 
 def rendered_twice(stack: Stack) -> Callable[[str], bool]:

@@ -310,7 +310,7 @@ class Builder:
             if not step.on:
                 return off
             given: dict[str, Any] = {"treatment": moved.still(step), "clock": self.clock}
-            remembers = partial(self.memories.treatment, step)
+            remembers = partial(self.memories.treatment, address, step)
             followed = step.follows()
             keys = () if followed is None else (self._whole_key(followed),)
             return moving(function, sound, *keys, moved=moved, remembers=remembers, where=address, **given)

@@ -81,11 +81,16 @@ class Memories:
         rings = self._furthest(lambda reach: reach.band_seconds(band))
         return Memory(rings_s=rings, ahead_s=rings)
 
-    def treatment(self, step: Treatment) -> Memory:
-        """Of a treatment; of one that listens to a drum all that it remembers, for a drum is quickly rendered."""
+    def treatment(self, address: str, step: Treatment) -> Memory:
+        """Of a treatment, as slow as what moves it lets it be; of one that listens to a drum all that it remembers, for
+        a drum is quickly rendered."""
+        step = max((reach.slowest_step(address, step) for reach in self._reaches), key=self._remembers)
         rings, levels = step.memory_seconds(self._clock) + EDGE_S, step.level_memory_ms(self._clock) / 1000.0
         drums, ahead = self._reaches[0].stack.drum_names(), step.ahead_seconds(self._clock) + EDGE_S
         return Memory(rings + levels, 0.0, ahead) if step.follows() in drums else Memory(rings, levels, ahead)
+
+    def _remembers(self, step: Treatment) -> float:
+        return step.memory_seconds(self._clock)
 
     @staticmethod
     def drum(drum: Drum) -> Memory:

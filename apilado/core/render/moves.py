@@ -22,9 +22,10 @@ from apilado.core.parameters import Parameter
 from apilado.core.render import joins, steps
 from apilado.core.render.playing import layer_notes
 from apilado.core.render.stage import Memory, Stage, joined, stage
+from apilado.core.render.targets import MIDDLE_PITCH, targets_of
 
 P = TypeVar("P", bound=BaseModel)
-MIDDLE_PITCH, HIGHEST_VELOCITY = 36, 127
+HIGHEST_VELOCITY = 127
 
 
 @dataclass(frozen=True)
@@ -69,7 +70,7 @@ class Moves:
         self.stack, self.clock, self._key, self._notes = stack, clock, key, notes
         self.forms = forms_of(stack, of_a_movement)
         self._plan = in_frames(self.forms.plan, stack, self.clock)
-        self._targets = [_targets(form) for form in self.forms.stacks]
+        self._targets = [targets_of(form) for form in self.forms.stacks]
         """Of each form, what moves the value at an address."""
         self._paths = tuple(dict.fromkeys([*(path for form in self._targets for path in form), *stepping(stack)]))
         self._curves: dict[str, Stage] = {}
@@ -154,15 +155,6 @@ class Moves:
             factors = {0: 1.0}
         found = sorted(factors.items())
         return tuple(at for at, _ in found), tuple(factor for _, factor in found)
-
-
-def _targets(stack: Stack) -> dict[str, list[tuple[Movement, Target]]]:
-    """What moves the value at an address."""
-    found: dict[str, list[tuple[Movement, Target]]] = {}
-    for movement in stack.movements:
-        for target in movement.targets if movement.on else ():
-            found.setdefault(target.path, []).append((movement, target))
-    return found
 
 
 @dataclass(frozen=True)

@@ -15,17 +15,22 @@ from apilado.core.document.equaliser import Point, eq_sections, still_and_moving
 from apilado.core.document.forms import forms_of
 from apilado.core.document.kick import Drum
 from apilado.core.document.layer import Layer
+from apilado.core.document.movement import Movement
 from apilado.core.document.path import AnyStep, Equaliser, Split
 from apilado.core.document.stack import Stack, borders_of
 from apilado.core.dsp.agreement import MOST_MOVED_MS
 from apilado.core.dsp.crossovers import cut, in_a_row
 from apilado.core.dsp.filters import Sections, settle_frames
 from apilado.core.dsp.linear_phase import LOWEST_MONO_HZ, MONO_HOP_MS, Taps, band_taps, mono_low
+from apilado.core.parameters import parameters_of
 from apilado.core.render.playing import root_of, score_of
+from apilado.core.render.targets import MIDDLE_PITCH, targets_of
 from apilado.core.treatments.base import Treatment
 from apilado.core.units import beats_to_seconds
 
 MARGIN_SECONDS = 0.1
+MOST_VARIED = 4
+"""So many values of a step are tried at the ends of what moves them, each with each."""
 
 
 def tail_seconds(stack: Stack, rate_hz: int) -> float:
@@ -54,6 +59,7 @@ class Reach:
     def __init__(self, stack: Stack, rate_hz: int) -> None:
         self.stack, self.rate_hz = stack, rate_hz
         self.clock = Clock(stack.tempo_bpm, stack.beats, rate_hz, looped=False)
+        self._targets = targets_of(stack)
         self.borders = borders_of(stack.crossovers, rate_hz)
 
     def rings_seconds(self, sections: Sections) -> float:
@@ -98,16 +104,34 @@ class Reach:
 
     def reach(self, path: str) -> tuple[float, ...]:
         """(lowest, highest) of a value that movements move; nothing where none does."""
-        travels = [t.travel for m in self.stack.movements if m.on for t in m.targets if t.path == path]
-        parameter = parameter_at(self.stack, path)
-        if not travels or parameter is None:
+        moving, parameter = self._targets.get(path, []), parameter_at(self.stack, path)
+        if not moving or parameter is None:
             return ()
-        base, most = float(value_at(self.stack, path)), sum(abs(travel) for travel in travels)
+        base = float(value_at(self.stack, path))
+        most = sum(abs(target.travel) * self._most_scaled(movement) for movement, target in moving)
         if parameter.scale == "log":
             low, high = base * 2.0**-most, base * 2.0**most
         else:
             low, high = base - most, base + most
         return max(low, parameter.low), min(high, parameter.high)
+
+    def _most_scaled(self, movement: Movement) -> float:
+        """By what a movement is multiplied at most."""
+        if movement.begins != "note" or movement.scaled != "pitch":
+            return 1.0
+        played = [self.stack.played(each) for each in (None, *(layer.notes for layer in self.stack.layers))]
+        return max((abs(note.pitch - MIDDLE_PITCH) / 12.0 for notes in played for note in notes), default=0.0)
+
+    def slowest_step(self, address: str, step: Treatment) -> Treatment:
+        """A treatment as it rings longest within what movements do to it; itself where nothing moves it."""
+        ends = {p.name: self.reach(joined(address, p.name)) for p in parameters_of(type(step)) if p.moves}
+        moved = [(name, found) for name, found in ends.items() if found][:MOST_VARIED]
+        names = [name for name, _ in moved]
+        variants = [
+            step.model_copy(update=dict(zip(names, values, strict=True)))
+            for values in itertools.product(*(found for _, found in moved))
+        ]
+        return max(variants, key=lambda each: each.tail_seconds(self.clock)) if moved else step
 
     def split_seconds(self, layer: Layer) -> float:
         piece = cut(self.borders, layer.span.first, layer.span.last)
@@ -124,7 +148,7 @@ class Reach:
         if isinstance(step, Equaliser):
             return self.eq_seconds(address)
         if isinstance(step, Treatment):
-            return step.tail_seconds(self.clock)
+            return self.slowest_step(address, step).tail_seconds(self.clock)
         strands = step.strands()
         cut = max((strand.band.rings_seconds(self.rate_hz) for strand in strands if strand.band), default=0.0)
         moved = MOST_MOVED_MS / 1000.0 if step.aligns() else 0.0

@@ -60,6 +60,10 @@ class Treatment(Part):
         """What it listens to besides its input: a drum by its name, a layer by its address; None for nothing."""
         return None
 
+    def follows_notes(self) -> tuple[tuple[str, float], ...]:
+        """(name of a value, by how many octaves it goes up where the notes go up by one) of what follows them."""
+        return ()
+
     def process(self, audio: Audio, clock: Clock, key: Audio | None = None) -> Audio:
         """The treated audio, same shape, latency removed. Pure: same arguments, same samples.
 

@@ -65,6 +65,15 @@ class Filter(Treatment):
     cutoff_hz: Annotated[
         Value, number(low=20.0, high=18000.0, step=1.0, scale="log", unit="Hz", label="Cutoff", moves=True)
     ] = 800.0
+    follow: Annotated[
+        float,
+        number(
+            low=0.0,
+            high=1.0,
+            label="Follows the notes",
+            help="1: the cutoff goes up by an octave where the notes do; it stands as it is set at C2",
+        ),
+    ] = 0.0
     resonance: Annotated[
         Value, number(low=0.0, high=1.0, label="Resonance", help="0 is flat, 1 rings for long", moves=True)
     ] = 0.2
@@ -81,8 +90,11 @@ class Filter(Treatment):
     def unused(self) -> tuple[str, ...]:
         """The parameters that do nothing in the shape chosen."""
         if self.shape == "vowel":
-            return ("cutoff_hz", "slope", "resonance")
+            return ("cutoff_hz", "follow", "slope", "resonance")
         return ("vowel", "slope") if self.shape == "comb" else ("vowel",)
+
+    def follows_notes(self) -> tuple[tuple[str, float], ...]:
+        return (("cutoff_hz", self.follow),) if self.follow > 0.0 and self.shape != "vowel" else ()
 
     def process(self, audio: Audio, clock: Clock, key: Audio | None = None) -> Audio:
         wet = self._driven(audio)

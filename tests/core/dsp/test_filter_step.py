@@ -6,10 +6,17 @@ import numpy as np
 from scipy import signal
 
 from apilado.core.clock import Clock
+from apilado.core.document.layer import Layer
+from apilado.core.document.movement import Movement, Target
+from apilado.core.document.section import Change, PieceSection
 from apilado.core.dsp.combs import feedback_of
 from apilado.core.dsp.curves import Curve
+from apilado.core.notes import Note
+from apilado.core.render.targets import AS_HIGH, targets_of
+from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.voice import Envelope, Voice
 from apilado.core.treatments.filter import Filter
-from tests.support import noise
+from tests.support import noise, path_of, plain_stack, rendered
 
 RATE = 48000
 CLOCK = Clock(tempo_bpm=60.0, beats=2.0, rate_hz=RATE, looped=True)
@@ -105,3 +112,52 @@ class SweptTest(unittest.TestCase):
         )
         self.assertLess(clean[600], 1e-3 * clean[200])
         self.assertGreater(driven[600], driven[200])
+
+
+class FollowingTest(unittest.TestCase):
+    """A filter that follows the notes stands where each of them has it."""
+
+    def stack(self, follow, cutoff_hz=150.0, **changes):
+        notes = tuple(
+            Note(start_beats=b, length_beats=1.0, pitch=p) for b, p in ((0.0, 36), (1.0, 48), (2.0, 24), (3.0, 43))
+        )
+        step = Filter(id="f", cutoff_hz=cutoff_hz, slope=24, resonance=0.3, follow=follow)
+        voice = Voice(envelope=Envelope(attack_ms=5.0, decay_ms=10000.0, sustain=1.0, release_ms=5.0))
+        layer = Layer(id="a", source=ToneSource(tones=(Tone(shape="saw"),)), voice=voice, path=path_of(step))
+        return plain_stack(**{"layers": (layer,), "pattern": notes, **changes})
+
+    def test_each_note_is_filtered_as_by_a_cutoff_that_is_its_own(self):
+        for follow in (1.0, 0.5):
+            stack = self.stack(follow)
+            found = rendered(stack)["a"]
+            beat = stack.sample_rate // 2
+            for place, pitch in enumerate((36, 48, 24, 43)):
+                own = 150.0 * 2.0 ** (follow * (pitch - 36) / 12.0)
+                wanted = rendered(self.stack(0.0, cutoff_hz=own))["a"]
+                late = slice(place * beat + beat // 2, (place + 1) * beat - 600)
+                apart = float(np.abs(found[:, late] - wanted[:, late]).max())
+                self.assertLess(apart, 2e-3 * float(np.abs(wanted[:, late]).max()), (follow, pitch))
+
+    def test_it_adds_to_what_else_moves_it_and_sections_have_it_otherwise(self):
+        stack = self.stack(1.0)
+        up = Movement(
+            id="m", shape=AS_HIGH.shape, targets=(Target(id="t", path="layers/a/path/f/cutoff_hz", travel=1.0),)
+        )
+        found = rendered(stack.model_copy(update={"movements": (up,)}))["a"]
+        wanted = rendered(self.stack(1.0, cutoff_hz=300.0))["a"]
+        np.testing.assert_allclose(found, wanted, atol=1e-3 * float(np.abs(wanted).max()))
+        two = self.stack(1.0, bars=2)
+        change = Change(path="layers/a/path/f/follow", value=0.0)
+        section = PieceSection(id="s", name="flat", first_bar=2, last_bar=2, changes=(change,))
+        joined = rendered(two.model_copy(update={"sections": (section,)}))["a"]
+        flat, half = rendered(self.stack(0.0, bars=2))["a"], rendered(two)["a"].shape[1] // 2
+        late = slice(half + 12000, 2 * half - 2000)
+        self.assertLess(float(np.abs(joined[:, late] - flat[:, late]).max()), 2e-3 * float(np.abs(flat).max()))
+        early = slice(12000, half - 2000)
+        following = rendered(two)["a"]
+        self.assertLess(float(np.abs(joined[:, early] - following[:, early]).max()), 2e-3 * float(np.abs(flat).max()))
+
+    def test_a_vowel_has_no_cutoff_and_without_notes_nothing_is_followed(self):
+        self.assertEqual(Filter(shape="vowel", follow=1.0).follows_notes(), ())
+        self.assertIn("follow", Filter(shape="vowel").unused())
+        self.assertEqual(targets_of(self.stack(1.0, pattern=())), {})
