@@ -45,6 +45,7 @@ from apilado.core.document.edits_sections import (
 )
 from apilado.core.document.edits_values import (
     AddPart,
+    CopyChain,
     CopyPart,
     MovePart,
     RemovePart,
@@ -113,6 +114,7 @@ EDITS: tuple[type[Edit], ...] = (
     AddPart,
     RemovePart,
     MovePart,
+    CopyChain,
     CopyPart,
     AddMovement,
     ShapeMovement,
@@ -157,6 +159,7 @@ AnyEdit = Annotated[
     | AddPart
     | RemovePart
     | MovePart
+    | CopyChain
     | CopyPart
     | AddMovement
     | ShapeMovement

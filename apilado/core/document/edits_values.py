@@ -177,12 +177,14 @@ class MovePart(Edit):
 class CopyPart(Edit):
     """Copies the member of a list at `path` to a list: behind itself where that is its own, else to the end.
 
-    What moves something of it moves the same of the copy.
+    What moves something of it, or is otherwise in sections, is so of the copy too, if asked.
     """
 
     op: Literal["copy-part"] = "copy-part"
     path: str = Field(min_length=1, max_length=200)
     to: str = Field(min_length=1, max_length=200)
+    movements: bool = True
+    """Whether what moves it moves the copy."""
 
     def meant(self, stack: Stack) -> CopyPart:
         _listed_part(stack, self.path, "copied")
@@ -196,12 +198,48 @@ class CopyPart(Edit):
         there, given = list_at(data, self.to), dict[str, str]()
         copied = with_fresh_ids(members[index], given)
         there.insert(index + 1 if there is members else len(there), copied)
-        carry_movements(data, self.path, joined(self.to, copied["id"]), given)
+        if self.movements:
+            carry_movements(data, self.path, joined(self.to, copied["id"]), given)
 
     def title(self, before: Stack, after: Stack) -> str:
         to = owner_of(self.to)
         where = f" to {before.owner_name(to)}" if to != owner_of(self.path) else ""
         return f"Copy {place_name(before, self.path)}{where}"
+
+
+class CopyChain(Edit):
+    """Copies all steps of a chain behind those of another one, but for the split.
+
+    What moves something of them, or is otherwise in sections, is so of the copies too, if asked.
+    """
+
+    op: Literal["copy-chain"] = "copy-chain"
+    path: str = Field(min_length=1, max_length=200)
+    """The address of the list of steps."""
+    to: str = Field(min_length=1, max_length=200)
+    movements: bool = True
+
+    def meant(self, stack: Stack) -> CopyChain:
+        here, there = (list_declared(stack, path) for path in (self.path, self.to))
+        if here is None or there is None or here.noun != "step" or there.noun != "step" or self.path == self.to:
+            raise InvalidEdit(f"the chain at '{self.path}' cannot be copied to '{self.to}'")
+        left_out = [s for s in get(stack, self.path) if s.kind != "split" and not isinstance(s, there.kinds)]
+        if left_out:
+            raise InvalidEdit(f"{left_out[0].label.lower()} cannot stand in a chain of a container")
+        return self
+
+    def alter(self, data: Data) -> None:
+        there = list_at(data, self.to)
+        for step in [each for each in list_at(data, self.path) if each["kind"] != "split"]:
+            given = dict[str, str]()
+            copied = with_fresh_ids(step, given)
+            there.append(copied)
+            if self.movements:
+                carry_movements(data, joined(self.path, step["id"]), joined(self.to, copied["id"]), given)
+
+    def title(self, before: Stack, after: Stack) -> str:
+        from_, to = (place_name(before, parted(path)[0]) for path in (self.path, self.to))
+        return f"Copy the chain of {from_} to {to}"
 
 
 def _listed_part(stack: Stack, path: str, done: str) -> None:

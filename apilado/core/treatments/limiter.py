@@ -10,19 +10,22 @@ from numpy.typing import NDArray
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Value, greatest, least, mapped, per_frame
-from apilado.core.dsp.dynamics import FORGOTTEN, limited, limiter_reduction
+from apilado.core.dsp.dynamics import FORGOTTEN, limiter_reduction, reduced
 from apilado.core.parameters import number
 from apilado.core.sketch import Sketch, level_inputs, level_sketch
-from apilado.core.treatments.base import Treatment
+from apilado.core.treatments.keyed import Keyed
 from apilado.core.units import db_to_gain
 
 
-class PeakLimiter(Treatment):
-    """Turns up by `gain_db`, then keeps every sample below the ceiling; light reduction evens a sub out."""
+class PeakLimiter(Keyed):
+    """Turns up by `gain_db`, then keeps every sample of what it listens to below the ceiling. Light reduction evens a
+    sub out."""
 
     label: ClassVar[str] = "Limiter"
     reduces: ClassVar[bool] = True
-    explains: ClassVar[str] = "Lets nothing over its ceiling; light reduction evens a sub out"
+    explains: ClassVar[str] = (
+        "Lets nothing over its ceiling; light reduction evens a sub out; listens to any drum or layer"
+    )
     leading: ClassVar[tuple[str, ...]] = ("ceiling_db", "gain_db", "release_ms")
 
     kind: Literal["limiter"] = "limiter"
@@ -35,13 +38,12 @@ class PeakLimiter(Treatment):
     def _turned_up(self, audio: Audio) -> Audio:
         return audio * np.asarray(per_frame(mapped(self.gain_db, db_to_gain)), np.float32)
 
-    def process(self, audio: Audio, clock: Clock, key: Audio | None = None) -> Audio:
-        given: dict[str, Any] = {"ceiling_db": self.ceiling_db, "release_ms": self.release_ms, "held_db": clock.held_db}
-        return limited(self._turned_up(audio), **given, rate_hz=clock.rate_hz, looped=clock.looped)
+    def turned_down(self, audio: Audio, reduction: NDArray[np.float32]) -> Audio:
+        return reduced(self._turned_up(audio), reduction)
 
-    def reduction(self, audio: Audio, clock: Clock, key: Audio | None = None) -> NDArray[np.float32] | None:
+    def reduction_of(self, key: Audio, clock: Clock) -> NDArray[np.float32]:
         given: dict[str, Any] = {"ceiling_db": self.ceiling_db, "release_ms": self.release_ms, "held_db": clock.held_db}
-        return limiter_reduction(self._turned_up(audio), **given, rate_hz=clock.rate_hz, looped=clock.looped)
+        return limiter_reduction(self._turned_up(key), **given, rate_hz=clock.rate_hz, looped=clock.looped)
 
     def sketch(self) -> Sketch:
         over = level_inputs() + least(self.gain_db) - least(self.ceiling_db)

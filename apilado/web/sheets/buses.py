@@ -9,6 +9,7 @@ from apilado.core.document.stack import Limiter, Stack
 from apilado.web.sheets.base import AUDIO_ACCEPT, Action, Line, Section, fields_of, switch_of
 from apilado.web.sheets.layers import adding, path_lines
 from apilado.web.sheets.movements import movement_lines, place_words
+from apilado.web.sheets.parts import chain_copies
 
 
 def bus_chooser(selected: str) -> Section:
@@ -26,10 +27,11 @@ def bus_chooser(selected: str) -> Section:
 
 def bus_sections(stack: Stack) -> tuple[Section, ...]:
     """Everything of the bus."""
+    place, line = fields_of(stack.bus, "bus"), Line("bus/place", place_words(stack.bus))
     return (
         bus_chooser("bus"),
         *path_lines(stack, "bus"),
-        Section("Place", fields_of(stack.bus, "bus"), line=Line("bus/place", place_words(stack.bus)), key="bus/place"),
+        Section("Place", place, rest=chain_copies(stack, "bus/path"), line=line, key="bus/place"),
         limiter_section(stack.bus.limiter, "bus/limiter"),
         *movement_lines(stack, "bus"),
         adding(stack, "bus"),

@@ -15,7 +15,7 @@ from apilado.core.sources.registry import SOURCES
 from apilado.web.sheets.base import AUDIO_ACCEPT, Action, Add, Line, Section, choice_field, fields_of, menu_field
 from apilado.web.sheets.ducks import share_fields
 from apilado.web.sheets.movements import movement_lines, place_words
-from apilado.web.sheets.parts import part_list, part_section
+from apilado.web.sheets.parts import chain_copies, part_list, part_section
 
 PLACE = ("level_db", "width", "pan", "mono", "mono_below_hz", "polarity", "delay_ms")
 FIRST_OF_PLACE = 4
@@ -47,6 +47,7 @@ def _head(stack: Stack, layer: Layer, path: str) -> Section:
             *_note_actions(stack, layer, path),
             Action("Remove layer", {"op": "remove-layer", "layer": layer.id}, danger=True),
         ),
+        chain_copies(stack, joined(path, "path")),
         note=_note_levels(layer),
         key=path,
         line=Line(path),

@@ -14,8 +14,8 @@ from apilado.core.document.carving import MOST_PAIRS
 from apilado.core.document.declarations import list_declared
 from apilado.core.document.equaliser import KeyedBell, Point, eq_sections, still_and_moving
 from apilado.core.document.kick import Drum
-from apilado.core.document.naming import numbered, with_article
-from apilado.core.document.path import Container, Points, Split
+from apilado.core.document.naming import numbered, place_name, with_article
+from apilado.core.document.path import Aside, ChainedBand, Container, Points, Split
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.filters import sections_response
 from apilado.core.dsp.linear_phase import rings_ms
@@ -190,15 +190,48 @@ def heard_apart(part: BaseModel, path: str) -> tuple[Action, ...]:
 
 def copies_of(stack: Stack, part: Part, path: str) -> tuple[Field, ...]:
     """The menu of the other layers and buses whose list of the same name a part can be copied to."""
-    own, (holder, _) = owner_of(path), parted(path)
+    own, (holder, _), moves = owner_of(path), parted(path), is_moved(stack, path)
     inner = joined(*parts_of(holder)[len(parts_of(own)) :])
     others = []
     for to in (*(f"layers/{layer.id}" for layer in stack.layers), "bus", "shared"):
         there = joined(to, inner)
         declared = list_declared(stack, there) if to != own and not isinstance(part, Split) else None
         if declared is not None and isinstance(part, declared.kinds) and len(find(stack, there)) < declared.most:
-            others.append(({"op": "copy-part", "path": path, "to": there}, stack.owner_name(to), False))
+            edit = {"op": "copy-part", "path": path, "to": there}
+            others += with_and_without(edit, stack.owner_name(to), moves=moves)
     return (menu_field(joined(path, "copy"), "Copy to", others),) if others else ()
+
+
+def is_moved(stack: Stack, path: str) -> bool:
+    """Whether a movement moves something at an address, or a section has it otherwise."""
+    moved = any(within(target.path, path) for movement in stack.movements for target in movement.targets)
+    return moved or any(within(change.path, path) for section in stack.sections for change in section.changes)
+
+
+def with_and_without(edit: dict[str, object], name: str, *, moves: bool) -> list[tuple[dict[str, object], str, bool]]:
+    """The choices of a copy: as it is, and, where something moves it, without that."""
+    still = [({**edit, "movements": False}, f"{name}, without what moves it", False)] if moves else []
+    return [(edit, name, False), *still]
+
+
+def chain_copies(stack: Stack, path: str) -> tuple[Field, ...]:
+    """The menu of the layers, the buses and the bands beside it to which a chain can be copied, by that of its list."""
+    steps, own = [step for step in find(stack, path) if not isinstance(step, Split)], parted(path)[0]
+    if not steps:
+        return ()
+    beside, (listed, _) = [], parted(own)
+    if parted(listed)[1] == "bands":
+        beside = [joined(listed, band.id) for band in find(stack, listed)]
+    others: list[tuple[dict[str, object], str, bool]] = []
+    for to in (*beside, *(f"layers/{layer.id}" for layer in stack.layers), "bus", "shared"):
+        there = joined(to, "path")
+        declared = list_declared(stack, there)
+        if to == own or declared is None or len(find(stack, there)) + len(steps) > declared.most:
+            continue
+        if all(isinstance(step, declared.kinds) for step in steps):
+            edit: dict[str, object] = {"op": "copy-chain", "path": path, "to": there}
+            others += with_and_without(edit, place_name(stack, to), moves=is_moved(stack, path))
+    return (menu_field(joined(path, "copy"), "Copy the chain to", others),) if others else ()
 
 
 def point_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
@@ -283,7 +316,13 @@ def split_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
 
 def container_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
     """What the chains add, and the sound without them."""
-    return Extras(actions=heard_apart(part, path))
+    chain = chain_copies(stack, joined(path, "path")) if isinstance(part, Aside) else ()
+    return Extras(chain, heard_apart(part, path))
+
+
+def band_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
+    """Copying the chain of a band."""
+    return Extras(chain_copies(stack, joined(path, "path")))
 
 
 EXTRAS: tuple[tuple[type[BaseModel], Callable[[Stack, BaseModel, str], Extras]], ...] = (
@@ -292,6 +331,7 @@ EXTRAS: tuple[tuple[type[BaseModel], Callable[[Stack, BaseModel, str], Extras]],
     (Points, eq_extras),
     (Split, split_extras),
     (Container, container_extras),
+    (ChainedBand, band_extras),
 )
 
 

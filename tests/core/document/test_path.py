@@ -4,9 +4,11 @@ import unittest
 
 import numpy as np
 
+from apilado.core.document.addresses import get
 from apilado.core.document.edits import apply
 from apilado.core.document.edits_carving import AddPair, AddPoint, CopyPoint
-from apilado.core.document.edits_values import AddPart, MovePart, RemovePart, SetValue
+from apilado.core.document.edits_movements import AddMovement
+from apilado.core.document.edits_values import AddPart, CopyChain, MovePart, RemovePart, SetValue
 from apilado.core.document.equaliser import Bell, HighPass
 from apilado.core.document.layer import Layer, Span
 from apilado.core.document.path import Equaliser, Split, eqs_in, layer_path
@@ -124,3 +126,37 @@ class StepsTest(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class CopyChainTest(unittest.TestCase):
+    def test_a_chain_is_copied_with_or_without_what_moves_it(self):
+        stack = apply(slipway().stack, AddPart(path="layers/mid/path", part={"id": "box", "kind": "bands"}))
+        band = stack.layer("mid").path[-1].bands[1].id
+        inner = f"layers/mid/path/box/bands/{band}"
+        stack = apply(stack, AddPart(path=f"{inner}/path", part={"id": "clip", "kind": "hard-clip"}))
+        moved = f"{inner}/path/clip/drive_db"
+        stack = apply(stack, AddMovement(path=moved, start="ramp up"))
+        for movements in (True, False):
+            edit = CopyChain(path="layers/mid/path", to="layers/high/path", movements=movements)
+            after = apply(stack, edit)
+            before, now = stack.layer("high").path, after.layer("high").path
+            copied = [step for step in stack.layer("mid").path if step.kind != "split"]
+            self.assertEqual([s.kind for s in now], [s.kind for s in (*before, *copied)])
+            self.assertEqual(len({step.id for step in now}), len(now))
+            paths = [target.path for movement in after.movements for target in movement.targets]
+            self.assertEqual(len(paths), 2 if movements else 1)
+            for path in paths:
+                self.assertIsNotNone(get(after, path))
+        self.assertEqual(edit.title(stack, after), "Copy the chain of mid to high")
+
+    def test_from_band_to_band_and_what_cannot_stand_there(self):
+        stack = apply(slipway().stack, AddPart(path="layers/mid/path", part={"id": "box", "kind": "bands"}))
+        low, high = (f"layers/mid/path/box/bands/{stack.layer('mid').path[-1].bands[n].id}/path" for n in (0, 2))
+        stack = apply(stack, AddPart(path=low, part={"kind": "tape"}))
+        after = apply(stack, CopyChain(path=low, to=high))
+        self.assertEqual([step.kind for step in get(after, high)], ["tape"])
+        with self.assertRaisesRegex(InvalidEdit, "bands cannot stand in a chain of a container"):
+            apply(stack, CopyChain(path="layers/mid/path", to=high))
+        for to in ("layers/mid/path", "layers/gone/path", "triggers", "layers/mid/source/tones"):
+            with self.assertRaisesRegex(InvalidEdit, "cannot be copied to"):
+                apply(stack, CopyChain(path="layers/mid/path", to=to))

@@ -4,19 +4,22 @@ import unittest
 
 import numpy as np
 
+from apilado.core.clock import Clock
 from apilado.core.document.edits import apply
 from apilado.core.document.edits_layers import RemoveLayer
 from apilado.core.document.edits_values import RemovePart, SetValue
 from apilado.core.document.kick import Kick, Trigger
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Bus
-from apilado.core.dsp.dynamics import whole_reduction
+from apilado.core.dsp.dynamics import limiter_reduction, whole_reduction
 from apilado.core.dsp.filters import filtered, high_pass
 from apilado.core.sources.tone import Tone, ToneSource
 from apilado.core.treatments.compressor import Compressor
 from apilado.core.treatments.gate import GateStep
+from apilado.core.treatments.limiter import PeakLimiter
 from apilado.errors import InvalidEdit
-from tests.support import ENGINE, graph_of, path_of, plain_stack, rendered
+from tests.seeded.stacks import Dice, seeds
+from tests.support import ENGINE, graph_of, noise, path_of, plain_stack, rendered
 
 FAST = {"threshold_db": -30.0, "ratio": 10.0, "attack_ms": 1.0, "release_ms": 80.0}
 
@@ -93,3 +96,19 @@ class KeyedTest(unittest.TestCase):
         with self.assertRaisesRegex(InvalidEdit, "no sound 'layers/gone' to listen to"):
             apply(stack, SetValue(path="layers/a/path/c/key", value="layers/gone"))
         self.assertEqual(apply(stack, SetValue(path="layers/a/path/c/key", value="")).layers[0].path[1].follows(), None)
+
+    def test_a_limiter_of_another_sound_is_opened_and_shut_by_that(self):
+        kick = Kick(hits=(1.0,), level_db=0.0)
+        stack = plain_stack(layers=layers(a=(PeakLimiter(id="l", key="kick", ceiling_db=-12.0),)), kick=kick)
+        (key,) = ENGINE.run([graph_of(stack).drums["kick"]])
+        given = {"ceiling_db": -12.0, "release_ms": 120.0, "rate_hz": stack.sample_rate, "looped": True}
+        found = self.reduction(stack, "layers/a/path/l")
+        np.testing.assert_allclose(found, limiter_reduction(key, **given), atol=1e-3)
+        self.assertGreater(float(found.max()), 6.0)
+
+    def test_a_limiter_lets_nothing_of_its_own_over_its_ceiling(self):
+        for seed in seeds(6):
+            dice = Dice(seed)
+            step = dice.part(PeakLimiter, on=True, key_high_pass_hz=20.0, key_low_pass_hz=20000.0)
+            out = step.process(noise(48000, seed, amplitude=0.5), Clock(120.0, 2.0, 48000, looped=True))
+            self.assertLessEqual(float(np.abs(out).max()), 10.0 ** (step.ceiling_db / 20.0) * (1.0 + 2e-6), seed)
