@@ -17,7 +17,7 @@ from apilado import __version__
 from apilado.bench.hearing import BARS, figures
 from apilado.bench.reference import reference_stack, section_counts
 from apilado.bench.timing import ROUNDS, median_seconds
-from apilado.bench.treatments import treatment_ratios
+from apilado.bench.treatments import denormal_ratios, treatment_ratios
 from apilado.core.clock import Clock
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits import apply
@@ -34,7 +34,7 @@ from apilado.core.treatments.compressor import Compressor
 from apilado.core.treatments.soft_clip import SoftClip
 from apilado.errors import NotFound
 
-GOALS = {"library": 1.0, "edit": 0.15, "measuring": 0.5, "rows": 1.2, "moving": 2.0}
+GOALS = {"library": 1.0, "edit": 0.15, "measuring": 0.5, "rows": 1.2, "moving": 2.0, "denormal": 3.0}
 EDITS: tuple[tuple[str, Edit], ...] = (
     ("an EQ gain of one layer", SetValue(path="layers/middle/path/eq/points/cut/gain_db", value=-5.0)),
     ("a crossover", MoveCrossover(crossover="lower", frequency_hz=125.0)),
@@ -148,6 +148,9 @@ def run(out: TextIO) -> int:
         say("Each treatment against the library's nearest, 16 s of stereo noise, at the base rate")
         for name, value in (treatment_ratios() or {}).items():
             ratio(name, value, GOALS["library"])
+    say("Each treatment on a sound that has all but died away against the same at a level, 4 s of stereo noise")
+    for name, value in denormal_ratios().items():
+        ratio(name, value, GOALS["denormal"])
     say("One edit against the cold render, all threads")
     for name, edit in EDITS:
         edited = apply(stack, edit)

@@ -9,6 +9,7 @@ import numpy as np
 from apilado.bench.timing import median_seconds
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
+from apilado.core.render.steps import treat
 from apilado.core.treatments.base import Treatment
 from apilado.core.treatments.bits import Bits
 from apilado.core.treatments.compressor import Compressor
@@ -16,6 +17,7 @@ from apilado.core.treatments.filter import Filter
 from apilado.core.treatments.gate import GateStep
 from apilado.core.treatments.hard_clip import HardClip
 from apilado.core.treatments.limiter import PeakLimiter
+from apilado.core.treatments.registry import TREATMENTS
 from apilado.core.treatments.saturation import Saturation
 
 RATE_HZ, SECONDS = 48000, 16
@@ -51,4 +53,21 @@ def treatment_ratios() -> dict[str, float] | None:
         ours = median_seconds(lambda: None, lambda _, p=part: p.process(audio, CLOCK))
         other = median_seconds(audio.copy, lambda sound, t=theirs: t(sound, RATE_HZ))
         found[part.label.lower()] = ours / other
+    return found
+
+
+def denormal_ratios() -> dict[str, float]:
+    """The time on numbers so small that processors take long over them, over that on a sound, by a treatment's label."""
+    frames = 4 * RATE_HZ
+    clock = Clock(tempo_bpm=60.0, beats=4.0, rate_hz=RATE_HZ, looped=True)
+    sound = (0.2 * np.random.default_rng(1).standard_normal((2, frames))).astype(np.float32)
+    tiny = (sound * np.float32(1e-39)).astype(np.float32)
+    found = {}
+    for model in TREATMENTS:
+        step = model()
+        usual, slow = (
+            median_seconds(lambda: None, lambda _, a=audio, s=step: treat(a, treatment=s, clock=clock))
+            for audio in (sound, tiny)
+        )
+        found[step.label.lower()] = slow / usual
     return found

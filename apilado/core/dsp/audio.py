@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from typing import TypeAlias
+from typing import Any, TypeAlias
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
 Audio: TypeAlias = NDArray[np.float32]
@@ -32,3 +33,21 @@ def sounding_until(audio: Audio, floor_db: float) -> int:
     """Frames up to the last sample over a level in dB against full scale; 0 for silence."""
     loud = np.flatnonzero(np.max(np.abs(audio), axis=0, initial=0.0) > 10.0 ** (floor_db / 20.0))
     return int(loud[-1]) + 1 if loud.size else 0
+
+
+TINY = 1e-30
+"""Numbers below it, -600 dB, are silence. Processors take tens of times as long over the smallest there are."""
+
+
+@njit(cache=True, nogil=True)
+def _has_tiny(flat: Any) -> bool:
+    found = False
+    for value in flat:
+        found |= (value != 0.0) & (abs(value) < TINY)
+    return found
+
+
+def without_tiny(audio: Audio) -> Audio:
+    """The audio with silence in the place of numbers below TINY; itself where there are none."""
+    flat = audio.reshape(-1)
+    return np.where(np.abs(audio) < TINY, np.float32(0.0), audio) if _has_tiny(flat) else audio

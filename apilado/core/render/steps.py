@@ -19,7 +19,7 @@ from apilado.core.document.kick import KickSound
 from apilado.core.document.stack import Crossover, Limiter, borders_of
 from apilado.core.dsp import courses
 from apilado.core.dsp.agreement import Fit, best_fit
-from apilado.core.dsp.audio import Audio, as_stereo, sounding_until
+from apilado.core.dsp.audio import Audio, as_stereo, sounding_until, without_tiny
 from apilado.core.dsp.crossovers import border, cut, split
 from apilado.core.dsp.curves import Curve, Value, knots, mapped, per_frame, rows
 from apilado.core.dsp.ducks import band_ducked
@@ -69,7 +69,7 @@ def treat(audio: Audio, *inputs: Any, treatment: Treatment, names: tuple[str, ..
         inputs: what it follows, if it does, and the curves of what moves in it.
     """
     key, curves = _key_and_curves(treatment, inputs)
-    return driven_by(treatment, names, curves).process(audio, clock, *key)
+    return driven_by(treatment, names, curves).process(without_tiny(audio), clock, *key)
 
 
 def reduce(
@@ -88,7 +88,7 @@ def turn_down(
     names: tuple[str, ...] = (),
 ) -> Audio:
     """What a treatment makes of a sound by its gain reduction, which is there already."""
-    return driven_by(treatment, names, curves).turned_down(audio, reduction)
+    return driven_by(treatment, names, curves).turned_down(without_tiny(audio), reduction)
 
 
 def _key_and_curves(treatment: Treatment, inputs: tuple[Any, ...]) -> tuple[tuple[Any, ...], tuple[Curve, ...]]:

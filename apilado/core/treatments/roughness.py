@@ -13,7 +13,7 @@ from apilado.core.dsp.curves import Value, per_frame
 from apilado.core.dsp.stereo import read_at
 from apilado.core.parameters import choice, number
 from apilado.core.sketch import Sketch
-from apilado.core.treatments.drive import Curved, Drive
+from apilado.core.treatments.drive import Drive
 
 SEED = 51
 DEEPEST_MS = 4.0
@@ -24,6 +24,7 @@ class Roughness(Drive):
 
     label: ClassVar[str] = "Roughness"
     dc_goes: ClassVar[Literal["of all", "of what is added", ""]] = ""
+    has_curve: ClassVar[bool] = False
     explains: ClassVar[str] = "Trembles in time, by noise or a sine; breath, rasp and growl about each harmonic"
     leading: ClassVar[tuple[str, ...]] = ("depth_ms", "speed_hz", "wave", "blend", "output_db")
 
@@ -39,9 +40,6 @@ class Roughness(Drive):
     def unused(self) -> tuple[str, ...]:
         """There is no curve that a sound is driven into."""
         return ("drive_db", "oversampling")
-
-    def transfer(self, inputs: Curved) -> Curved:
-        return inputs
 
     def driven(self, audio: Audio, clock: Clock) -> Audio:
         frames = clock.around() if clock.begins is not None else np.arange(audio.shape[1])
