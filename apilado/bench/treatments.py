@@ -57,7 +57,7 @@ def treatment_ratios() -> dict[str, float] | None:
 
 
 def denormal_ratios() -> dict[str, float]:
-    """The time on numbers so small that processors take long over them, over that on a sound, by a treatment's label."""
+    """The time on numbers so small that processors take long over them, over that on a sound, by the step."""
     frames = 4 * RATE_HZ
     clock = Clock(tempo_bpm=60.0, beats=4.0, rate_hz=RATE_HZ, looped=True)
     sound = (0.2 * np.random.default_rng(1).standard_normal((2, frames))).astype(np.float32)

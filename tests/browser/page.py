@@ -15,6 +15,7 @@ from pathlib import Path
 
 import numpy as np
 from playwright.sync_api import Locator, Page, sync_playwright
+from scipy.signal import fftconvolve
 
 from apilado import cli
 from tests.server import Server
@@ -32,6 +33,30 @@ FLAGS = [
 PATIENCE_MS = 20000
 MENDING_MS = 180000
 """A plan tries dozens of remedies, and gives way to all else on a busy machine."""
+
+
+def places_of(excerpt, loop):
+    """Where in the loop an excerpt may begin, the likeliest first: bars that are played alike look alike."""
+    around = np.concatenate([loop, loop[: excerpt.shape[0]]]).astype(np.float64)
+    common = fftconvolve(around, excerpt[::-1].astype(np.float64), "valid")
+    energy = np.concatenate([[0.0], np.cumsum(around**2)])
+    differences = energy[excerpt.shape[0] :] - energy[: -excerpt.shape[0]] - 2.0 * common
+    found = []
+    for _ in range(6):
+        found.append(int(np.argmin(differences)) % loop.shape[0])
+        differences[max(0, found[-1] - 2000) : found[-1] + 2000] = np.inf
+    return found
+
+
+def agrees(heard, loop, start):
+    """For each frame whether it is the loop's, going round from `start`, within 1e-6."""
+    index = (start + np.arange(heard.shape[1])) % loop.shape[1]
+    return np.all(np.abs(heard - loop[:, index]) < 1e-6, axis=0)
+
+
+def follows(heard, loop):
+    """Whether all that was heard is the loop from some place on, round and round, within 1e-6."""
+    return any(np.all(agrees(heard, loop, start)) for start in places_of(heard[0, : loop.shape[1]], loop[0]))
 
 
 @unittest.skipUnless(shutil.which("chromium"), "Chromium is not installed: make test installs it")
@@ -154,6 +179,13 @@ class BrowserCase(unittest.TestCase):
         """Waits until so many more frames have been played: a busy machine plays less in a second than a second."""
         count = "heard.reduce((sum, part) => sum + part[0].length, 0)"
         self.until(page, f"frames => {count} >= frames", page.evaluate(count) + frames)
+
+    def hears(self, page: Page, loop: np.ndarray) -> bool:
+        """Whether what is played from now on is a loop."""
+        self.listen(page, 12000)
+        page.evaluate("takeHeard()")
+        self.listen(page, 24000)
+        return follows(self.heard(page), loop)
 
     def loop(self, name: str, **heard: str) -> np.ndarray:
         """What the loop of a stack should be now, shape (2, frames); of what is heard alone or overdone if asked."""

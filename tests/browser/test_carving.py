@@ -11,7 +11,6 @@ import numpy as np
 import soundfile
 
 from tests.browser.page import BrowserCase
-from tests.browser.test_listening import follows
 from tests.core.measure.test_drums import drum_loop
 from tests.support import wav
 
@@ -20,13 +19,6 @@ class CarvingCase(BrowserCase):
     def setUp(self):
         for name in self.stacks:
             self.addCleanup(self.undo_all, name)
-
-    def hears(self, page, loop):
-        """Whether what is played from now on is a loop."""
-        self.listen(page, 12000)
-        page.evaluate("takeHeard()")
-        self.listen(page, 24000)
-        return follows(self.heard(page), loop)
 
     def delivered_peak_db(self, page, name):
         """Peak of the mix in the files of a delivery, made through the dialog."""

@@ -4,36 +4,11 @@ import statistics
 import sys
 
 import numpy as np
-from scipy.signal import fftconvolve
 
-from tests.browser.page import BrowserCase
+from tests.browser.page import BrowserCase, agrees, follows, places_of
 
 RATE = 48000
 FADE = 960
-
-
-def places_of(excerpt, loop):
-    """Where in the loop an excerpt may begin, the likeliest first: bars that are played alike look alike."""
-    around = np.concatenate([loop, loop[: excerpt.shape[0]]]).astype(np.float64)
-    common = fftconvolve(around, excerpt[::-1].astype(np.float64), "valid")
-    energy = np.concatenate([[0.0], np.cumsum(around**2)])
-    differences = energy[excerpt.shape[0] :] - energy[: -excerpt.shape[0]] - 2.0 * common
-    found = []
-    for _ in range(6):
-        found.append(int(np.argmin(differences)) % loop.shape[0])
-        differences[max(0, found[-1] - 2000) : found[-1] + 2000] = np.inf
-    return found
-
-
-def agrees(heard, loop, start):
-    """For each frame whether it is the loop's, going round from `start`, within 1e-6."""
-    index = (start + np.arange(heard.shape[1])) % loop.shape[1]
-    return np.all(np.abs(heard - loop[:, index]) < 1e-6, axis=0)
-
-
-def follows(heard, loop):
-    """Whether all that was heard is the loop from some place on, round and round, within 1e-6."""
-    return any(np.all(agrees(heard, loop, start)) for start in places_of(heard[0, : loop.shape[1]], loop[0]))
 
 
 class ListeningTest(BrowserCase):

@@ -4,8 +4,7 @@ import json
 import random
 import re
 
-from tests.browser.page import MENDING_MS, BrowserCase
-from tests.browser.test_listening import follows
+from tests.browser.page import MENDING_MS, BrowserCase, follows
 
 
 class LowEndCase(BrowserCase):

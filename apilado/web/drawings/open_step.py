@@ -103,7 +103,7 @@ def curve(stack: Stack, view: View) -> str:
         label("in ↑ dB", _x(view, 0.0) + 4, view.height - 8, class_="grid-label"),
         *_curve_points(stack, view, path, step),
         data_curve=path,
-        data_share=CURVE_SHARE,
+        data_share=repr(CURVE_SHARE),
         data_list=joined(path, "points") if step.curve_points() else "",
         data_in=repr(step.curve_scale()[0]),
         data_out=repr(step.curve_scale()[1]),

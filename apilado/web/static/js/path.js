@@ -31,7 +31,7 @@ export class Path {
   /** What the drawings show: the step that is open, or the step or the band that is open in it. */
   open() {
     const top = this.top();
-    const inner = this.shown().filter((address) => address.startsWith(`${top}/`) && /\/(path|bands)\/[^/]+$/.test(address));
+    const inner = (this.kept.opened[this.bench.selected] ?? this.shown()).filter((address) => address.startsWith(`${top}/`) && /\/(path|bands)\/[^/]+$/.test(address));
     return inner.reduce((deepest, address) => (address.startsWith(`${deepest}/`) ? address : deepest), top);
   }
 
