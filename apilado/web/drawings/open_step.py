@@ -13,6 +13,7 @@ from apilado.core.document.naming import place_name
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.crossovers import HIGHEST_BORDER_HZ, LOWEST_BORDER_HZ
+from apilado.core.dsp.curves import least
 from apilado.core.render.builder import Passed
 from apilado.core.soundings.measures import Measures
 from apilado.core.treatments.base import Treatment
@@ -74,15 +75,20 @@ def curved_in(stack: Stack, view: View) -> tuple[str, Treatment] | None:
 
 
 def curve(stack: Stack, view: View) -> str:
-    """The transfer curve of a drive: what goes in from the bottom up, what comes out from left to right."""
+    """The transfer curve of a drive: what goes in from the bottom up, what comes out from left to right; where it is
+    blended, thinly, what is driven alone."""
     found = curved_in(stack, view)
     if found is None:
         said = "Open a drive in the sheet: its curve is drawn here."
         return label(said, view.profile / 2, view.height - 9, class_="hint", text_anchor="middle")
     path, step = found
     inputs = np.linspace(-1.0, 1.0, CURVE_POINTS, dtype=np.float32)
-    outputs = step.transfer(inputs)
-    line = points((_x(view, o), _y(view, i)) for i, o in zip(inputs, outputs, strict=True))
+    driven, blend = step.transfer(inputs), least(getattr(step, "blend", 1.0))
+    lines = [
+        tag("polyline", class_="transfer-curve", points=_line(view, inputs, (1.0 - blend) * inputs + blend * driven))
+    ]
+    if blend < 1.0:
+        lines.append(tag("polyline", class_="transfer-curve is-driven", points=_line(view, inputs, driven)))
     marks = []
     for db in MARKS_DB:
         value = 10.0 ** (db / 20.0)
@@ -98,7 +104,7 @@ def curve(stack: Stack, view: View) -> str:
         tag("line", class_="eq-zero", x1=_x(view, 0.0), x2=_x(view, 0.0), y1=0, y2=view.height),
         tag("line", class_="eq-zero", x1=0, x2=view.profile, y1=_y(view, 0.0), y2=_y(view, 0.0)),
         tag("line", class_="curve-straight", **straight),
-        tag("polyline", class_="transfer-curve", points=line),
+        *lines,
         label("out →", view.profile - 6, _y(view, 0.0) - 4, class_="grid-label", text_anchor="end"),
         label("in ↑ dB", _x(view, 0.0) + 4, view.height - 8, class_="grid-label"),
         *_curve_points(stack, view, path, step),
@@ -133,6 +139,10 @@ def _curve_points(stack: Stack, view: View, path: str, step: Treatment) -> list[
             )
         )
     return parts
+
+
+def _line(view: View, inputs: NDArray[np.float32], outputs: NDArray[np.floating]) -> str:
+    return points((_x(view, o), _y(view, i)) for i, o in zip(inputs, outputs, strict=True))
 
 
 def _x(view: View, output: float) -> float:
