@@ -64,6 +64,7 @@ def parser() -> argparse.ArgumentParser:
     demo_data = commands.add_parser("demo-data", help="write the demo bundles")
     demo_data.add_argument("folder", metavar="DIR", type=Path)
     commands.add_parser("schema", help="print the JSON Schema of a stack")
+    commands.add_parser("steps", help="list every step of a path with its values and their ranges")
     commands.add_parser("prepare", help="compile the kernels ahead of the first sound")
     commands.add_parser("bench", help="measure speed as ratios within one run")
     return top
@@ -307,6 +308,13 @@ def _demo_data(given: argparse.Namespace) -> int:
     return 0
 
 
+def _steps(given: argparse.Namespace) -> int:
+    from apilado.core.document.steps_told import steps_told
+
+    print(steps_told(), end="")
+    return 0
+
+
 def _schema(given: argparse.Namespace) -> int:
     from apilado.core.document.reading import schema
 
@@ -341,6 +349,7 @@ COMMANDS = {
     "import": _import,
     "demo-data": _demo_data,
     "schema": _schema,
+    "steps": _steps,
     "prepare": _prepare,
     "bench": _bench,
 }

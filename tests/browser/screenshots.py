@@ -49,6 +49,8 @@ def main(folder: Path) -> None:
             ("duck", "Rope Walk", False, "d", "#headroom"),
             ("movement", "Slipway", False, "2", "[data-mark='layers/mid/level_db']"),
             ("section", "Rope Walk", False, "", "#section-add"),
+            ("chains", "Rope Walk", False, "2", "[data-open='layers/body/path/weight'].line-name"),
+            ("curve", "Slipway", False, "2", "[data-open='layers/mid/path/clip'].line-name"),
         ):
             page = view(links[stack], dark=dark)
             page.wait_for_selector(READY)
@@ -66,6 +68,14 @@ def main(folder: Path) -> None:
                 page.click("[data-mark='layers/mid/level_db']")
                 page.select_option(".move-offer select", label="new: fall")
                 page.wait_for_selector("#strip .course-point")
+            if name == "chains":
+                page.click(shown)
+                page.click("[data-open='layers/body/path/weight/path/press'].line-name")
+                page.wait_for_selector("#profile .inner-border", state="attached")
+                page.wait_for_selector("#strip .of-band", state="attached")
+            if name == "curve":
+                page.click(shown)
+                page.wait_for_selector("#profile .spread-in", state="attached")
             if name == "section":
                 page.click("#section-add")
                 page.wait_for_selector("#sheet button:has-text('Sub alone')")

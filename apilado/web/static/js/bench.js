@@ -231,7 +231,7 @@ class Bench {
   /** A line of the path was opened or shut: what belongs on an axis is drawn there. */
   opened(address) {
     const kind = this.modeOf(address);
-    if (kind === "eq") this.eq = address.match(/^.*\/path\/[^/]+/)[0];
+    if (kind === "eq") this.eq = address.match(/^.*\/path\/[^/]+/)?.[0] ?? this.eq;
     this.refreshControls(false);
     if (kind !== this.mode) this.setMode(kind);
     else this.step("plan");
