@@ -45,12 +45,12 @@ def main(folder: Path) -> None:
             ("kick", "Rope Walk", False, "k", ".kick-sweep"),
             ("balance", "Slipway", False, "t", ".target-line"),
             ("room-map-night", "Lock Gate", True, "r", ".proposal"),
+            ("chains", "Rope Walk", False, "2", "[data-open='layers/body/path/weight'].line-name"),
+            ("curve", "Slipway", False, "2", "[data-open='layers/mid/path/clip'].line-name"),
             ("carve", "Lock Gate", False, "2", ".covering"),
             ("duck", "Rope Walk", False, "d", "#headroom"),
             ("movement", "Slipway", False, "2", "[data-mark='layers/mid/level_db']"),
             ("section", "Rope Walk", False, "", "#section-add"),
-            ("chains", "Rope Walk", False, "2", "[data-open='layers/body/path/weight'].line-name"),
-            ("curve", "Slipway", False, "2", "[data-open='layers/mid/path/clip'].line-name"),
         ):
             page = view(links[stack], dark=dark)
             page.wait_for_selector(READY)

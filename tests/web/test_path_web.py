@@ -45,6 +45,33 @@ class PathTest(WebCase):
         self.assertTrue({f"{MID}/level_db", f"{MID}/source/kind"} <= at_first)
         self.assertLess(len(at_first), 0.35 * len(fields(opened="*")))
 
+    def test_a_container_opens_into_bands_and_these_into_chains(self):
+        box = self.edit({"op": "add", "path": f"{MID}/path", "part": {"kind": "bands"}})["made"]
+        bands = [f"{box}/bands/{band.id}" for band in self.head().stack.layer("mid").path[-1].bands]
+        inner = self.edit({"op": "add", "path": f"{bands[1]}/path", "part": {"kind": "hard-clip"}})["made"]
+        self.assertEqual([each for each in self.lines(self.sheet(opened=box)) if each.startswith(f"{box}/")], bands)
+        text = self.sheet(opened=f"{box},{bands[0]},{bands[1]},{inner}")
+        tags = Structure(text).tags
+        fields = {a["data-path"] for _, a in tags if "data-makes" in a}
+        # The lowest band begins at the bottom: that is no value to be set.
+        self.assertNotIn(f"{bands[0]}/from_hz", fields)
+        self.assertTrue({f"{bands[1]}/from_hz", f"{bands[1]}/level_db", f"{inner}/drive_db"} <= fields)
+        self.assertIn("250 Hz–2 kHz, hard clip", text)
+        self.assertTrue({box, inner} <= {a.get("data-adds") for _, a in tags})
+        edits = [json.loads(a["data-edit"]) for _, a in tags if "data-edit" in a]
+        kinds = {
+            each["part"].get("kind") for each in edits if each["op"] == "add" and each["path"] == f"{bands[1]}/path"
+        }
+        self.assertTrue({"eq", "tape", "multiband"} <= kinds)
+        self.assertFalse({"split", "bands", "aside"} & kinds)
+        (band,) = [each for each in edits if each["op"] == "add" and each["path"] == f"{box}/bands"]
+        self.assertEqual((band["after"], band["part"]["from_hz"]), (bands[0], 71.0))
+        self.assertEqual(self.edit(band)["made"].rpartition("/")[0], f"{box}/bands")
+        menus = [json.loads(a["value"]) for name, a in tags if name == "option" and a.get("value", "").startswith("{")]
+        chains = [each["to"] for each in menus if each["op"] == "copy-chain" and each["path"] == f"{bands[1]}/path"]
+        self.assertEqual(chains[:2], [f"{bands[0]}/path", f"{bands[2]}/path"])
+        self.assertIn("layers/high/path", chains)
+
     def test_few_words_tell_what_a_step_does(self):
         text = self.sheet(opened="")
         for words in ("112–640 Hz", "9 dB, −4 dB", "1 point", "saw ×7 + square ×2"):

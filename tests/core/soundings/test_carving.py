@@ -12,7 +12,7 @@ from apilado.core.document.edits import apply
 from apilado.core.document.edits_carving import AddPair, AddPoint, CopyPoint
 from apilado.core.document.edits_layers import RemoveLayer
 from apilado.core.document.edits_values import AddPart, SetShare, SetValue
-from apilado.core.document.equaliser import Bell, KeyedBell
+from apilado.core.document.equaliser import Bell, KeyedBell, LowPass
 from apilado.core.document.kick import Kick, SynthKick, Trigger
 from apilado.core.document.layer import Layer, Span
 from apilado.core.document.overdo import overdone
@@ -190,6 +190,31 @@ class ClashSoundingTest(unittest.TestCase):
             self.assertNotEqual(found.status, "fine")
             self.assertLess(abs(np.log2(found.first_way.point["frequency_hz"] / hertz)), 1 / 12)
             self.assertLess(by_id(apply(ringing, found.first_way), "harsh").value, found.value - 3.0)
+
+    def test_each_harsh_peak_can_be_notched_by_itself(self):
+        source = ToneSource(tones=(Tone(shape="saw", copies=5, detune_cents=12.0),), velocity=0.0)
+        stack = plain_stack(voice=HELD, layers=(Layer(id="mid", name="mid", source=source, level_db=-9.0),))
+        for hertz in (2000.0, 6000.0):
+            bell = {"kind": "bell", "frequency_hz": hertz, "gain_db": 16.0, "q": 9.0}
+            stack = apply(stack, AddPoint(to="layers/mid", point=bell))
+        found = by_id(stack, "harsh")
+        self.assertGreaterEqual(len(found.offers), 2)
+        for hertz in (2000.0, 6000.0):
+            (offer,) = [
+                each for each in found.offers if abs(np.log2(each.edit.point["frequency_hz"] / hertz)) < 1.0 / 12.0
+            ]
+            left = by_id(apply(stack, offer.edit), "harsh")
+            other = 8000.0 - hertz
+            self.assertLess(abs(np.log2(left.first_way.point["frequency_hz"] / other)), 1.0 / 12.0)
+
+    def test_what_lies_far_under_the_bass_is_not_harsh(self):
+        source = ToneSource(tones=(Tone(shape="sine"),), velocity=0.0)
+        lone = (
+            LowPass(frequency_hz=200.0, slope_db_per_octave=48),
+            Bell(frequency_hz=5000.0, gain_db=24.0, q=9.0),
+        )
+        layer = Layer(id="mid", name="mid", source=source, path=path_of(eq=lone))
+        self.assertEqual(by_id(plain_stack(voice=HELD, layers=(layer,)), "harsh").value, 0.0)
 
     def test_mud_is_a_matter_of_target(self):
         boomy = plain_stack(
