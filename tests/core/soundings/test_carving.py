@@ -208,13 +208,15 @@ class ClashSoundingTest(unittest.TestCase):
             self.assertLess(abs(np.log2(left.first_way.point["frequency_hz"] / other)), 1.0 / 12.0)
 
     def test_what_lies_far_under_the_bass_is_not_harsh(self):
-        source = ToneSource(tones=(Tone(shape="sine"),), velocity=0.0)
-        lone = (
-            LowPass(frequency_hz=200.0, slope_db_per_octave=48),
-            Bell(frequency_hz=5000.0, gain_db=24.0, q=9.0),
-        )
-        layer = Layer(id="mid", name="mid", source=source, path=path_of(eq=lone))
-        self.assertEqual(by_id(plain_stack(voice=HELD, layers=(layer,)), "harsh").value, 0.0)
+        source = ToneSource(tones=(Tone(shape="saw", copies=5, detune_cents=12.0),), velocity=0.0)
+        for hertz, heard in ((800.0, True), (60.0, False)):
+            dark = (
+                LowPass(frequency_hz=hertz, slope_db_per_octave=12),
+                Bell(frequency_hz=5000.0, gain_db=16.0, q=9.0),
+            )
+            layer = Layer(id="mid", name="mid", source=source, path=path_of(eq=dark))
+            found = by_id(plain_stack(voice=HELD, layers=(layer,)), "harsh")
+            self.assertEqual(found.value > 5.0, heard)
 
     def test_mud_is_a_matter_of_target(self):
         boomy = plain_stack(
