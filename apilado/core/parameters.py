@@ -44,6 +44,10 @@ class Model(BaseModel):
         shown = names[:1] + [name for name in names[1:MOST_TOLD] if getattr(self, name) != told[name].default]
         return ", ".join(told[name].told(getattr(self, name), named=name not in names[:1]) for name in shown)
 
+    def ids_matter(self) -> bool:
+        """Whether something in it is pointed at by its id, so that what is rendered of it hangs on ids."""
+        return False
+
     def sketch(self) -> Sketch | None:
         """What it does, in a drawing the size of a word; None where there is nothing to draw."""
         return None
@@ -62,8 +66,9 @@ class Model(BaseModel):
 
 
 Kind = Literal["number", "integer", "choice", "switch", "text", "numbers", "map", "pitch", "reference"]
-Among = Literal["drums", "layers", "sounds", "sections"]
-"""Sounds are drums by what a ducker names them, and layers by their addresses."""
+Among = Literal["drums", "layers", "sounds", "sections", "waves"]
+"""Sounds are drums by what a ducker names them, and layers by their addresses; waves are those of the same source that
+come later."""
 
 
 @dataclass(frozen=True)
@@ -315,6 +320,13 @@ def group(begin: Callable[[], Any], *, label: str) -> Any:
     return Field(default_factory=begin, json_schema_extra={"group": label})
 
 
+def optional(begin: Callable[[], Any], *, label: str, otherwise: str) -> Any:
+    """A model within a model that may be there or not; in words what holds where it is not."""
+    made: JsonDict = begin().model_dump(mode="json")
+    extra: JsonDict = {"optional": label, "otherwise": otherwise, "begins": made}
+    return Field(default=None, json_schema_extra=extra)
+
+
 def parts(
     noun: str, *, least: int = 0, most: int, begin: Callable[[], tuple[Any, ...]] = tuple, ordered: bool = False
 ) -> Any:
@@ -357,6 +369,17 @@ def groups_of(model: type[BaseModel]) -> tuple[tuple[str, str], ...]:
     """(name, label) of the groups that a model declares."""
     extras = [(name, info.json_schema_extra) for name, info in model.model_fields.items()]
     return tuple((name, str(extra["group"])) for name, extra in extras if isinstance(extra, dict) and "group" in extra)
+
+
+@cache
+def optionals_of(model: type[BaseModel]) -> tuple[tuple[str, str, str, JsonDict], ...]:
+    """(name, label, what holds without it, as it begins) of the models that may be there or not."""
+    found = []
+    for name, info in model.model_fields.items():
+        extra = info.json_schema_extra
+        if isinstance(extra, dict) and isinstance(begins := extra.get("begins"), dict):
+            found.append((name, str(extra["optional"]), str(extra["otherwise"]), begins))
+    return tuple(found)
 
 
 def models_in(annotation: Any) -> Iterator[type[BaseModel]]:

@@ -30,7 +30,7 @@ FLAGS = [
     "--no-first-run",
     "--disable-quic",
 ]
-PATIENCE_MS = 20000
+PATIENCE_MS = 90000
 MENDING_MS = 180000
 """A plan tries dozens of remedies, and gives way to all else on a busy machine."""
 

@@ -192,6 +192,10 @@ def replaced(model: M, path: str, value: Any) -> M:
     return model.model_copy(update={name: new})
 
 
+REFERS_WITHIN = ("wave",)
+"""Fields with the id of a part that lies beside their own, and is copied with it."""
+
+
 def with_fresh_ids(part: Any, given: dict[str, str] | None = None) -> Any:
     """A copy of a part in parsed JSON in which it, and every part in it, has an id of its own.
 
@@ -199,11 +203,27 @@ def with_fresh_ids(part: Any, given: dict[str, str] | None = None) -> Any:
         given: takes in the id that each has been given, by the one that it was copied from.
     """
     given = {} if given is None else given
+    return _pointing(_fresh(part, given), given)
+
+
+def _pointing(part: Any, given: dict[str, str]) -> Any:
+    """A copy in which what pointed at a part that was copied with it points at the copy."""
     if isinstance(part, list):
-        return [with_fresh_ids(each, given) for each in part]
+        return [_pointing(each, given) for each in part]
+    if not isinstance(part, dict):
+        return part
+    return {
+        name: given.get(value, value) if name in REFERS_WITHIN and isinstance(value, str) else _pointing(value, given)
+        for name, value in part.items()
+    }
+
+
+def _fresh(part: Any, given: dict[str, str]) -> Any:
+    if isinstance(part, list):
+        return [_fresh(each, given) for each in part]
     if not isinstance(part, dict):
         return copy.deepcopy(part)
-    fresh = {name: with_fresh_ids(value, given) for name, value in part.items()}
+    fresh = {name: _fresh(value, given) for name, value in part.items()}
     if "id" not in part:
         return fresh
     # Ids are told apart within their list alone: where two lists have the same, their copies may too.
@@ -222,6 +242,10 @@ def forget(data: Data, path: str) -> None:
     holder, last = parted(path)
     if holder == "sections":
         data["movements"] = [m for m in data["movements"] if m["begins"] != "section" or m["section"] != last]
+    beside = find(data, holder) if parted(holder)[1] == "tones" else []
+    for wave in beside or ():
+        if wave.get("into"):
+            wave["into"] = [each for each in wave["into"] if each["wave"] != last]
     for ducker in data["duckers"] if holder == "layers" else ():
         ducker["amounts"].pop(last, None)
     data["pairs"] = [pair for pair in data["pairs"] if not any(within(pair[end], path) for end in ("dip", "lift"))]

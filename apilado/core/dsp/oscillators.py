@@ -21,7 +21,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-Shape = Literal["sine", "triangle", "saw", "square", "pulse"]
+Shape = Literal["sine", "triangle", "saw", "square", "pulse", "noise"]
 
 SHORTEST_TABLE, LONGEST_TABLE = 4096, 32768
 POINTS_PER_HARMONIC = 64
@@ -162,7 +162,7 @@ def _moving_kernel(
         p += steps[i] * ratio
 
 
-def _sides(channels: int, pan: float) -> tuple[np.float32, np.float32]:
+def sides_of(channels: int, pan: float) -> tuple[np.float32, np.float32]:
     """Equal-power gains of both channels; 1 on the left where there is only one."""
     angle = (pan + 1.0) * math.pi / 4.0
     left, right = (math.cos(angle) * math.sqrt(2.0), math.sin(angle) * math.sqrt(2.0))
@@ -188,7 +188,7 @@ def add_tone(
         pan: -1 left to 1 right, equal power.
         gain: per frame, shape (frames,).
     """
-    _steady_kernel(table, float(phase), frequency_hz / rate_hz, *_sides(out.shape[0], pan), gain, out)
+    _steady_kernel(table, float(phase), frequency_hz / rate_hz, *sides_of(out.shape[0], pan), gain, out)
 
 
 class MovingTone:
@@ -226,7 +226,7 @@ class MovingTone:
     ) -> None:
         """Adds a copy, its pitch at a ratio to the track, to `out`, in place."""
         shift = np.float32(RUNGS_PER_OCTAVE * math.log2(ratio))
-        sides = _sides(out.shape[0], pan)
+        sides = sides_of(out.shape[0], pan)
         turning = (float(phase), self._steps, ratio, self._lags)
         _moving_kernel(self._tables, *turning, self._rungs, shift, *sides, gain, out)
 

@@ -14,7 +14,7 @@ from pydantic import BaseModel
 from apilado import __version__
 from apilado.core.clock import Clock
 from apilado.core.identity import ByIdentity
-from apilado.core.parameters import models_in
+from apilado.core.parameters import Model, models_in
 from apilado.core.parts import Part
 
 Result = Any
@@ -90,7 +90,8 @@ def canonical(value: Any) -> str:
     if isinstance(value, BaseModel):
         told = value.model_dump_json()
         # Ids are names, and nothing of them is heard.
-        return f"{type(value).__qualname__}{ID.sub('', told) if holds_parts(type(value)) else told}"
+        named = isinstance(value, Model) and value.ids_matter()
+        return f"{type(value).__qualname__}{ID.sub('', told) if holds_parts(type(value)) and not named else told}"
     if isinstance(value, tuple):
         return _TEXTS.get(partial(_digest, value), value) if len(value) >= LONG else _listed(value)
     if value is None or isinstance(value, bool | int | float | str):

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
 import numpy as np
 from numpy.typing import NDArray
 
@@ -32,7 +30,7 @@ CARVED_DB = 12.0
 """What an EQ cuts deeper than this is meant to be gone."""
 
 
-def prefetch(measures: Measures, more: Sequence[Stage] = ()) -> None:
+def prefetch(measures: Measures) -> None:
     """Computes all of it at once, several stages at a time, before the soundings ask one after the other."""
     wanted = [
         *_doubled_stages(measures).values(),
@@ -40,7 +38,6 @@ def prefetch(measures: Measures, more: Sequence[Stage] = ()) -> None:
         measures.kick_stage,
         *_peak_stages(measures).values(),
         *[each for _, each in _part_sum_stages(measures)],
-        *more,
     ]
     measures.run_all([each for each in wanted if each is not None])
 

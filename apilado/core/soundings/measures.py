@@ -36,6 +36,7 @@ from apilado.core.render.playing import expected_hz, layer_notes
 from apilado.core.render.response import band_edges_hz, chains, split_sum, unowned_bands
 from apilado.core.render.stage import Stage, stage
 from apilado.core.shapes.base import DuckShape
+from apilado.core.soundings.step_levels import step_stages
 from apilado.core.sources.base import AssetLoader
 from apilado.core.units import gain_to_db
 
@@ -235,6 +236,9 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
     for layer in stack.audible_layers():
         name = layer.id
         stem = graph.layers[name]
+        # First what is asked of its steps: then nothing of its path has to wait for the rest of it.
+        steps = step_stages(stack, graph, clock, f"layers/{name}")
+        wanted.update({("step", name, number): each for number, each in enumerate(steps)})
         wanted["stem", name] = stem_stage(stem, clock)
         spans = note_spans(stack, layer, clock)
         wanted["notes", name] = stage(measure_notes, alone[name], spans=spans, rate_hz=rate)
@@ -247,6 +251,10 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
         wanted["grid", stack.drum_owner(name)] = stage(energy_grid, sound, stem_stage(sound, clock), columns=columns)
     for key, audio in (("bass", graph.bass), ("kick", graph.kick)):
         wanted[key] = stem_stage(audio, clock)
+    for bus in graph.buses:
+        wanted.update(
+            {("step", bus, number): each for number, each in enumerate(step_stages(stack, graph, clock, bus))}
+        )
     wanted["output loudness"] = stage(measure_loudness, graph.output, rate_hz=rate, looped=True)
     wanted["bass audio"], wanted["kick audio"] = graph.bass, graph.kick
     for name, reduction in graph.reductions.items():

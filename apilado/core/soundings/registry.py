@@ -51,7 +51,7 @@ def sound(measures: Measures, check: Callable[[], None] = lambda: None) -> list[
 
     `check` is called now and then, and may raise to end it.
     """
-    prefetch(measures, driven.stages(measures))
+    prefetch(measures)
     found: list[Sounding] = []
     for rule in RULES:
         check()

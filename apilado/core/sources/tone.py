@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-import itertools
 import math
 from collections.abc import Callable
-from typing import Annotated, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import field_validator
+from pydantic import field_validator, model_validator
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
-from apilado.core.dsp.curves import Curve, Value
+from apilado.core.dsp.curves import Value, greatest, least
 from apilado.core.dsp.envelopes import CUT_MS, DECAY_NEPERS, adsr, rising
+from apilado.core.dsp.modulation import noise
 from apilado.core.dsp.oscillators import (
     MovingPulse,
     MovingTone,
@@ -27,14 +27,19 @@ from apilado.core.dsp.oscillators import (
 )
 from apilado.core.dsp.stereo import mixed_at
 from apilado.core.notes import Run, voice_notes, voice_runs
-from apilado.core.parameters import choice, integer, number, numbers, parts
+from apilado.core.parameters import Model, choice, integer, number, numbers, optional, parts, reference
 from apilado.core.parts import Part
 from apilado.core.sketch import SKETCH_POINTS, Sketch
 from apilado.core.sources.base import AssetLoader, Score, Source
+from apilado.core.sources.pushed import Pushed
 from apilado.core.sources.voice import Envelope
+from apilado.core.sources.voicing import glide_track, in_run, shifted
 from apilado.core.units import beats_to_seconds, cents_to_ratio, db_to_gain, midi_to_hz
 
-MOST_HARMONICS = 64
+MOST_HARMONICS, MOST_TONES = 64, 6
+C2_HZ = float(midi_to_hz(36.0))
+MOST_PARTS_OF_A_NOTE, WHOLE_WITHIN = 4, 1e-3
+"""Ratios count as whole, or as whole parts of up to so many to a note, within so much."""
 SKETCHED_HARMONICS = 24
 FAINT = 1e-3
 """Of the strongest harmonic: what is weaker leaves a gap."""
@@ -42,11 +47,36 @@ TICKS_PER_BEAT = 960
 """Chance tells places apart that lie as far from one another."""
 
 
+class Modulation(Part):
+    """A wave that comes later, whose phase this one pushes."""
+
+    label: ClassVar[str] = "Modulation"
+
+    wave: Annotated[str, reference(among="waves", label="Modulates")] = ""
+    """Its id; nothing as long as none is chosen."""
+    index: Annotated[
+        Value,
+        number(low=0.0, high=12.0, unit="rad", label="Index", help="By how much it pushes its phase", moves=True),
+    ] = 1.0
+
+
 class Tone(Part):
-    """One wave: a starting shape, with the amplitude of any of its first harmonics set by hand."""
+    """One wave: a starting shape, with the amplitude of any of its first harmonics set by hand; or noise.
+
+    It is heard, or modulates waves that come later.
+    """
 
     label: ClassVar[str] = "Tone"
-    leading: ClassVar[tuple[str, ...]] = ("shape", "level_db", "octave", "copies", "detune_cents")
+    leading: ClassVar[tuple[str, ...]] = (
+        "shape",
+        "level_db",
+        "octave",
+        "ratio_to_note",
+        "fixed_hz",
+        "copies",
+        "detune_cents",
+        "slope_db_per_octave",
+    )
 
     shape: Annotated[Shape, choice(label="Shape")] = "saw"
     pulse_width: Annotated[float, number(low=0.02, high=0.98, label="Pulse width", moves=True)] = 0.25
@@ -63,6 +93,16 @@ class Tone(Part):
         ),
     ] = ()
     level_db: Annotated[float, number(low=-60.0, high=12.0, step=0.1, unit="dB", label="Level", moves=True)] = 0.0
+    tuning: Annotated[
+        Literal["semitones", "ratio", "fixed"],
+        choice(label="Tuned in", names={"fixed": "Hz, whatever the note"}),
+    ] = "semitones"
+    ratio_to_note: Annotated[
+        float, number(low=0.05, high=32.0, step=0.001, scale="log", unit="×", label="Ratio", help="To its note")
+    ] = 1.0
+    fixed_hz: Annotated[float, number(low=1.0, high=8000.0, step=0.1, scale="log", unit="Hz", label="Frequency")] = (
+        100.0
+    )
     octave: Annotated[int, integer(low=-4, high=4, label="Octave")] = 0
     semitones: Annotated[int, integer(low=-24, high=24, label="Semitones")] = 0
     cents: Annotated[float, number(low=-100.0, high=100.0, step=0.1, unit="cents", label="Fine", moves=True)] = 0.0
@@ -83,6 +123,15 @@ class Tone(Part):
     phase: Annotated[Literal["fixed", "free"], choice(label="Phase")] = "fixed"
     start_phase_deg: Annotated[float, number(low=0.0, high=360.0, step=1.0, unit="°", label="Start phase")] = 0.0
 
+    slope_db_per_octave: Annotated[
+        float, number(low=-6.0, high=0.0, step=0.1, unit="dB/oct", label="Slope", help="0 is white, −3 pink, −6 brown")
+    ] = -3.0
+    feedback: Annotated[
+        Value, number(low=0.0, high=3.0, unit="rad", label="Feedback", help="By how much it pushes itself", moves=True)
+    ] = 0.0
+    into: tuple[Modulation, ...] = parts("modulation", most=MOST_TONES - 1)
+    envelope: Envelope | None = optional(Envelope, label="Envelope", otherwise="as the voice")
+
     @field_validator("harmonics")
     @classmethod
     def _harmonics_in_range(cls, levels: tuple[float | None, ...]) -> tuple[float | None, ...]:
@@ -91,29 +140,59 @@ class Tone(Part):
                 raise ValueError(f"harmonic {index + 1} must be from 0 to 2, not {level}")
         return levels
 
+    def pushes(self) -> tuple[Modulation, ...]:
+        """What it modulates; where that is nothing it is heard."""
+        return tuple(each for each in self.into if each.wave)
+
     def unused(self) -> tuple[str, ...]:
         """The parameters that do nothing at present."""
         idle = [] if self.copies > 1 else ["detune_cents", "spread"]
-        return (*idle, *([] if self.shape == "pulse" else ["pulse_width"]))
+        idle += [] if self.shape == "pulse" else ["pulse_width"]
+        tuned = {"semitones": ("octave", "semitones", "cents"), "ratio": ("ratio_to_note",), "fixed": ("fixed_hz",)}
+        idle += [name for tuning, names in tuned.items() if tuning != self.tuning for name in names]
+        if self.shape == "noise":
+            pitched = ("harmonics", "tuning", *(name for names in tuned.values() for name in names))
+            idle = [*idle, *pitched, "copies", "detune_cents", "phase", "start_phase_deg", "feedback"]
+            return tuple(name for name in idle if name != "spread")
+        if self.pushes():
+            idle += ["level_db", "copies", "detune_cents", "spread"]
+        return (*idle, "slope_db_per_octave")
 
     def in_words(self) -> str:
         said = [self.shape if self.copies == 1 else f"{self.shape} ×{self.copies}, ±{self.detune_cents:g} cents"]
-        if self.octave or self.semitones or self.cents:
+        if self.shape == "noise":
+            said = [f"noise, {self.slope_db_per_octave:g} dB/oct" if self.slope_db_per_octave else "white noise"]
+        elif self.tuning == "ratio":
+            said.append(f"{self.ratio_to_note:g}× its note")
+        elif self.tuning == "fixed":
+            said.append(f"at {self.fixed_hz:g} Hz")
+        elif self.octave or self.semitones or self.cents:
             said.append(f"{12 * self.octave + self.semitones + self.cents / 100.0:+g} st")
-        if self.level_db:
+        if self.level_db and not self.pushes():
             said.append(f"{self.level_db:g} dB")
+        if least(self.feedback) > 0.0:
+            said.append(f"feedback {least(self.feedback):g}")
+        if self.envelope is not None:
+            said.append(f"falling in {self.envelope.decay_ms:g} ms")
         if any(level is not None for level in self.harmonics):
             said.append("harmonics of its own")
         return ", ".join(said).replace("-", "−")
 
     def sketch(self) -> Sketch:
+        if self.shape == "noise":
+            drawn = np.random.default_rng(SKETCHED_HARMONICS).uniform(0.2, 0.8, 2 * SKETCH_POINTS)
+            return Sketch("noise", drawn)
         cycle = cycle_table(self.shape, self.pulse_width, self.harmonics, SKETCHED_HARMONICS)
         at = np.linspace(0.0, len(cycle) - 1, 2 * SKETCH_POINTS) + len(cycle) * self.start_phase_deg / 360.0
         shown = np.asarray(cycle, np.float64)[np.round(at).astype(int) % len(cycle)]
         return Sketch("one cycle", 0.5 + shown / (2.0 * max(float(np.max(np.abs(shown))), 1e-9)))
 
     def ratio(self) -> float:
-        """Frequency relative to the note."""
+        """Frequency relative to the note; of one that is fixed, to C2."""
+        if self.tuning == "ratio":
+            return self.ratio_to_note
+        if self.tuning == "fixed":
+            return self.fixed_hz / C2_HZ
         return float(2.0**self.octave * cents_to_ratio(100.0 * self.semitones + self.cents))
 
     def apart(self) -> float:
@@ -160,12 +239,12 @@ class Tone(Part):
 
 
 class ToneSource(Source):
-    """One to four tones, played by one voice."""
+    """One to six waves, played by one voice: each is heard, or modulates waves that come later."""
 
     label: ClassVar[str] = "Tone"
 
     kind: Literal["tone"] = "tone"
-    tones: tuple[Tone, ...] = parts("tone", least=1, most=4, begin=lambda: (Tone(),))
+    tones: tuple[Tone, ...] = parts("tone", least=1, most=MOST_TONES, begin=lambda: (Tone(),))
     pitch_st: Annotated[float, number(low=-48.0, high=48.0, step=0.01, unit="st", label="Pitch", moves=True)] = 0.0
     drop_semitones: Annotated[
         float, number(low=0.0, high=48.0, step=0.5, unit="st", label="Pitch drop", help="How much higher a note begins")
@@ -178,12 +257,49 @@ class ToneSource(Source):
         float, number(low=0.0, high=1.0, label="Velocity", help="How much of a note's velocity reaches its level")
     ] = 0.5
 
+    @model_validator(mode="after")
+    def _wired(self) -> ToneSource:
+        later = {tone.id for tone in self.tones}
+        for tone in self.tones:
+            later.discard(tone.id)
+            for each in tone.pushes():
+                if each.wave not in later:
+                    raise ValueError(f"tones/{tone.id}: a wave modulates waves that come later; '{each.wave}' is none")
+        if all(tone.pushes() for tone in self.tones):
+            raise ValueError("tones: one wave at least has to be heard; all of them modulate others")
+        return self
+
+    def ids_matter(self) -> bool:
+        return any(tone.pushes() for tone in self.tones)
+
+    def heard(self) -> tuple[Tone, ...]:
+        """The waves that are heard."""
+        return tuple(tone for tone in self.tones if not tone.pushes())
+
+    def words_of(self, member: Model) -> str:
+        """A wave as it says itself, with what modulates it, or what it modulates."""
+        said, places = [member.in_words()], {tone.id: n for n, tone in enumerate(self.tones, 1)}
+        if isinstance(member, Tone):
+            by = [
+                f"wave {places[tone.id]}, index {least(each.index):g}"
+                for tone in self.tones
+                for each in tone.pushes()
+                if each.wave == member.id
+            ]
+            said += [f"modulated by {' and '.join(by)}"] if by else []
+            said += (
+                [f"into wave {', '.join(str(places[each.wave]) for each in member.pushes())}"]
+                if member.pushes()
+                else []
+            )
+        return ", ".join(said)
+
     def in_words(self) -> str:
         counted = [f"{tone.shape} ×{tone.copies}" if tone.copies > 1 else tone.shape for tone in self.tones]
         return " + ".join(counted)
 
     def sketch(self) -> Sketch:
-        return self.tones[0].sketch()
+        return self.heard()[0].sketch()
 
     def tail_seconds(self, score: Score, clock: Clock) -> float:
         played = voice_notes(score.notes, clock.beats)
@@ -191,7 +307,7 @@ class ToneSource(Source):
         return max(0.0, beats_to_seconds(over, clock.tempo_bpm) + score.voice.envelope.release_ms / 1000.0)
 
     def turned(self, cycles: float) -> dict[str, float] | None:
-        if any(tone.phase == "free" for tone in self.tones):
+        if any(tone.phase == "free" or tone.shape == "noise" or tone.tuning == "fixed" for tone in self.tones):
             return None
         # Each of its tones by as many cycles of its own.
         degrees = {tone.id: (tone.start_phase_deg + 360.0 * cycles * tone.ratio()) % 360.0 for tone in self.tones}
@@ -203,12 +319,14 @@ class ToneSource(Source):
             said.append("The detuned copies of '{layer}' drift against its neighbours: fewer copies, or none below.")
         if any(tone.phase == "free" for tone in self.tones):
             said.append("'{layer}' begins every note with another phase: fix its start phase.")
-        if any(abs(tone.cents) > 0.0 or tone.semitones % 12 for tone in self.tones):
+        if any(tone.shape == "noise" for tone in self.heard()):
+            said.append("'{layer}' has noise in it, which keeps no phase.")
+        if any(_off_the_note(tone) for tone in self.tones if tone.shape != "noise"):
             said.append("'{layer}' plays other pitches than its neighbours: they cannot keep one phase.")
         return tuple(said)
 
     def waves(self) -> tuple[Tone, ...]:
-        return self.tones
+        return tuple(tone for tone in self.tones if tone.shape != "noise")
 
     def velocity_share(self) -> float:
         return self.velocity
@@ -217,10 +335,20 @@ class ToneSource(Source):
         return self.pitch_st
 
     def lowest_ratio(self) -> float:
-        return min(tone.ratio() for tone in self.tones)
+        def pitched(tones: tuple[Tone, ...]) -> list[float]:
+            return [tone.ratio() for tone in tones if tone.shape != "noise" and tone.tuning != "fixed"]
+
+        ratios = pitched(self.tones)
+        if not self.ids_matter():
+            return min(ratios, default=1.0)
+        # Side tones lie at all sums and differences: their common measure, where there is one.
+        for count in range(1, MOST_PARTS_OF_A_NOTE + 1):
+            if ratios and all(abs(ratio * count - round(ratio * count)) < WHOLE_WITHIN for ratio in ratios):
+                return math.gcd(*(round(ratio * count) for ratio in ratios)) / count
+        return min(pitched(self.heard()) or ratios, default=1.0)
 
     def render(self, score: Score, clock: Clock, load: AssetLoader) -> Audio:
-        stereo = any(tone.copies > 1 and tone.spread > 0.0 for tone in self.tones)
+        stereo = any((tone.copies > 1 or tone.shape == "noise") and tone.spread > 0.0 for tone in self.heard())
         out = np.zeros((2 if stereo else 1, clock.frames), np.float32)
         for index, run in enumerate(voice_runs(score.notes, clock, score.voice.mode)):
             longest = run.gate_frames + clock.samples_in_ms(score.voice.envelope.release_ms)
@@ -237,10 +365,23 @@ class ToneSource(Source):
         if self.drop_semitones > 0.0:
             fall = np.exp(-DECAY_NEPERS * np.arange(gain.shape[0]) / clock.samples_in_ms(self.drop_ms))
             track = track * cents_to_ratio(100.0 * self.drop_semitones * fall)
-        track = _shifted(track, in_run(self.pitch_st, run, gain.shape[0]), 100.0)
+        track = shifted(track, in_run(self.pitch_st, run, gain.shape[0]), 100.0)
+        drawn_from = index if score.chance == "order" else round(run.start_beats * TICKS_PER_BEAT)
+        pushing = self._pushing()
+        if pushing:
+            gains = {tone.id: self.gain_of(tone, run, score.voice.envelope, clock, gain) for tone in self.tones}
+            pushes = Pushed(self.tones, pushing, run, clock.rate_hz, track, gains, (score.seed, drawn_from))
+            part += pushes.sound(channels)
         for number_, tone in enumerate(self.tones):
-            drawn_from = index if score.chance == "order" else round(run.start_beats * TICKS_PER_BEAT)
             generator = np.random.default_rng([score.seed, number_, drawn_from])
+            if tone.shape == "noise" and not tone.pushes():
+                own = self.gain_of(tone, run, score.voice.envelope, clock, gain)
+                level = in_run(tone.level_db, run, gain.shape[0])
+                louder = np.asarray(db_to_gain(np.asarray(level)), np.float32)
+                given: dict[str, Any] = {"channels": channels, "spread": tone.spread}
+                part += noise(gain.shape[0], tone.slope_db_per_octave, clock.rate_hz, generator, **given) * own * louder
+            if tone.id in pushing or tone.shape == "noise":
+                continue
             level, detune = (in_run(value, run, gain.shape[0]) for value in (tone.level_db, tone.detune_cents))
             louder = np.asarray(db_to_gain(np.asarray(level)) / math.sqrt(tone.copies), np.float32)
             played, way, widths = self._along(tone, track, run, gain.shape[0])
@@ -253,9 +394,25 @@ class ToneSource(Source):
                 if isinstance(detune, float):
                     ratio = float(cents_to_ratio(share * detune))
                 else:  # every copy goes a way of its own
-                    add = played.player(_shifted(way, share * detune, 1.0), clock.rate_hz, widths)
-                add(part, phase=phase, ratio=ratio, pan=pan, gain=gain * louder)
+                    add = played.player(shifted(way, share * detune, 1.0), clock.rate_hz, widths)
+                own = self.gain_of(tone, run, score.voice.envelope, clock, gain)
+                add(part, phase=phase, ratio=ratio, pan=pan, gain=own * louder)
         return part
+
+    def _pushing(self) -> frozenset[str]:
+        """The waves that push others or themselves, or are pushed."""
+        into = {each.wave for tone in self.tones for each in tone.pushes()}
+        own = {tone.id for tone in self.tones if tone.pushes() or greatest(tone.feedback) > 0.0}
+        return frozenset(into | own)
+
+    def gain_of(
+        self, tone: Tone, run: Run, env: Envelope, clock: Clock, gain: NDArray[np.float32]
+    ) -> NDArray[np.float32]:
+        """The envelope of a wave over a run: its own, as long as the voice sounds, or the voice's."""
+        if tone.envelope is None:
+            return gain
+        own = self._gain(run, tone.envelope, clock)[: gain.shape[0]]
+        return np.pad(own, (0, gain.shape[0] - own.shape[0]))
 
     @staticmethod
     def _along(
@@ -264,11 +421,13 @@ class ToneSource(Source):
         """(a tone that stands still, the track that it then plays along, its pulse width where that moves)."""
         cents, detune = in_run(tone.cents, run, frames), in_run(tone.detune_cents, run, frames)
         width = in_run(tone.pulse_width, run, frames)
+        if tone.tuning != "semitones":
+            cents = 0.0
         values = {"cents": cents, "detune_cents": detune, "pulse_width": width}
         still = {name: value if isinstance(value, float) else 0.0 for name, value in values.items()}
         played = tone.model_copy(update=still)
         widths = None if isinstance(width, float) or tone.shape != "pulse" else width
-        way = track if isinstance(cents, float) else _shifted(track, cents, 1.0)
+        way = C2_HZ if tone.tuning == "fixed" else track if isinstance(cents, float) else shifted(track, cents, 1.0)
         return played, way, widths
 
     def _gain(self, run: Run, env: Envelope, clock: Clock) -> NDArray[np.float32]:
@@ -290,34 +449,8 @@ class ToneSource(Source):
         return curve * np.float32(1.0 - self.velocity * (1.0 - run.velocity / 127.0))
 
 
-def in_run(value: Value, run: Run, frames: int) -> float | NDArray[np.float64]:
-    """A value from the start of a run on, round the end of a loop: a number, or one per frame."""
-    if not isinstance(value, Curve):
-        return value
-    found = np.interp((run.start + np.arange(frames)) % value.frames, value.at, value.values)
-    # What stands still over a run is played as what stands still.
-    return float(found[0]) if found.size and np.ptp(found) == 0.0 else found
-
-
-def _shifted(
-    track: float | NDArray[np.float64], pitches: float | NDArray[np.float64], cents: float
-) -> float | NDArray[np.float64]:
-    """A track of frequencies higher by pitches, each of so many cents."""
-    if isinstance(pitches, float) and pitches == 0.0:
-        return track
-    return track * cents_to_ratio(np.asarray(pitches) * cents)
-
-
-def glide_track(run: Run, transpose: int, glide_ms: float, clock: Clock, frames: int) -> float | NDArray[np.float64]:
-    """Frequency of a run in Hz: one number, or one per frame where it glides (straight in semitones)."""
-    pitches = [(at, pitch + transpose) for at, pitch in run.pitches]
-    if len(pitches) == 1:
-        return float(midi_to_hz(float(pitches[0][1])))
-    track = np.full(frames, float(pitches[0][1]))
-    for (_, before), (at, pitch) in itertools.pairwise(pitches):
-        if at >= frames:
-            break
-        glide = min(clock.samples_in_ms(glide_ms), frames - at)
-        track[at : at + glide] = np.linspace(before, pitch, glide, endpoint=False)
-        track[at + glide :] = pitch
-    return midi_to_hz(track)
+def _off_the_note(tone: Tone) -> bool:
+    """Whether a wave plays other pitches than octaves of its note, or whole multiples where it is tuned by a ratio."""
+    if tone.tuning == "semitones":
+        return abs(tone.cents) > 0.0 or tone.semitones % 12 != 0
+    return tone.tuning == "fixed" or abs(tone.ratio_to_note - round(tone.ratio_to_note)) > WHOLE_WITHIN

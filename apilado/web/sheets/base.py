@@ -7,7 +7,7 @@ from typing import Any
 
 from pydantic import BaseModel
 
-from apilado.core.document.addresses import joined, owner_of
+from apilado.core.document.addresses import find, joined, outwards, owner_of, parted
 from apilado.core.document.stack import Stack
 from apilado.core.parameters import Model, Parameter, leading_of, parameters_of
 from apilado.core.sketch import Sketch
@@ -158,11 +158,20 @@ def among(stack: Stack, parameter: Parameter, path: str) -> Parameter:
     drums = list(stack.drum_names().items())
     sounds = [*drums, *((f"layers/{each.id}", each.name) for each in stack.layers)]
     sections = [(each.id, each.name) for each in stack.sections]
-    lists = {"layers": others, "drums": drums, "sounds": sounds, "sections": sections}
+    lists = {"layers": others, "drums": drums, "sounds": sounds, "sections": sections, "waves": _waves(stack, path)}
     found = lists[parameter.among or "drums"]
     if parameter.among == "sounds" and parameter.default == "":
         found = [("", "its own sound"), *found]
     return replace(parameter, kind="choice", choices=tuple(found))
+
+
+def _waves(stack: Stack, path: str) -> list[tuple[str, str]]:
+    """(id, name) of the waves behind the one in which an address lies, and of none."""
+    own = next((each for each in outwards(path) if parted(parted(each)[0])[1] == "tones"), "")
+    beside = find(stack, parted(own)[0]) or () if own else ()
+    ids = [wave.id for wave in beside]
+    later = [(wave.id, f"wave {n}") for n, wave in enumerate(beside, 1) if n > ids.index(parted(own)[1]) + 1]
+    return [("", "nothing yet"), *later]
 
 
 def choice_field(path: str, name: str, value: Any, options: list[tuple[Any, str]]) -> Field:

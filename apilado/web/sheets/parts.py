@@ -19,7 +19,7 @@ from apilado.core.document.path import Aside, ChainedBand, Container, Points, Sp
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.filters import sections_response
 from apilado.core.dsp.linear_phase import rings_ms
-from apilado.core.parameters import Model, PartList, groups_of, part_lists_of
+from apilado.core.parameters import Model, PartList, groups_of, optionals_of, part_lists_of
 from apilado.core.parts import Part
 from apilado.core.sketch import SKETCH_POINTS, Sketch, response_sketch
 from apilado.core.treatments.base import Treatment
@@ -53,6 +53,7 @@ def part_section(
         replace(part_section(stack, getattr(part, name), joined(path, name), label), folded=True, line=None)
         for name, label in groups_of(type(part))
     )
+    groups += tuple(_optional(stack, part, path, *each) for each in optionals_of(type(part)))
     lists = [
         (listed, each)
         for listed in part_lists_of(type(part))
@@ -83,6 +84,19 @@ def part_section(
         note=extras.note,
         key=extras.key or path,
     )
+
+
+def _optional(
+    stack: Stack, part: BaseModel, path: str, name: str, label: str, otherwise: str, begins: dict[str, object]
+) -> Section:
+    """A model within a part that may be there or not."""
+    here, own = joined(path, name), getattr(part, name)
+    edit = {"op": "set", "path": here, "value": begins if own is None else None}
+    if own is None:
+        give = Action(f"{with_article(label.lower()).capitalize()} of its own", edit)
+        return Section(label, (), (give,), key=here, line=Line(here, otherwise))
+    section, back = part_section(stack, own, here, label), Action(otherwise.capitalize(), edit)
+    return replace(section, actions=(*section.actions, back))
 
 
 def part_list(

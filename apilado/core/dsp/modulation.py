@@ -1,0 +1,131 @@
+"""Waves whose phase other waves push: frequency modulation, as phase modulation with an index in radians.
+
+A carrier is A(t)·w(φ + Σ I(t)·m(t)/2π), φ in cycles, as in J. Chowning, "The Synthesis of Complex Audio Spectra by
+Means of Frequency Modulation", JAES 21/7, 1973: sin(αt + I·sin βt). Feedback pushes a wave by the mean of its own last
+two samples. It is run at a multiple of the rate and brought down again; a wave has no more harmonics than stay under
+half of that at its greatest instantaneous frequency.
+"""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+import soxr
+from numba import njit
+from numpy.typing import NDArray
+
+from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.oscillators import LONGEST_TABLE, Shape, sides_of
+
+SMOOTH_FACTOR, STEEP_FACTOR = 4, 8
+"""How many times the rate: where modulators are smooth, and where they jump."""
+NOISE_RMS, NOISE_LOWEST_HZ, NOISE_MIDDLE_HZ = 0.25, 20.0, 1000.0
+"""Of noise: white at 48 kHz has this level; below the lowest frequency a slope goes on level; at the middle one all
+slopes have the same density."""
+
+
+def steepness(shape: Shape, harmonics: int) -> float:
+    """The greatest slope of a wave, in its peak times 2π a cycle: 1 for a sine."""
+    if shape == "sine":
+        return 1.0
+    return 1.0 if shape == "triangle" else 2.0 / math.pi * (2.0 if shape in ("square", "pulse") else 1.0) * harmonics
+
+
+def fitting_harmonics(wave_hz: float, greatest_hz: float, rate_hz: int, factor: int) -> int:
+    """How many harmonics of a wave are played: audible ones, that stay under half of the rate at which it is run."""
+    audible, fits = 0.499 * rate_hz / wave_hz, 0.499 * factor * rate_hz / greatest_hz
+    return max(1, min(LONGEST_TABLE // 8, int(min(audible, fits))))
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"})
+def _pushed_kernel(
+    table: Any,
+    phase: float,
+    steps: Any,
+    pushes: Any,
+    back: Any,
+    left: Any,
+    right: Any,
+    gain: Any,
+    out: Any,
+) -> None:
+    size = table.shape[0] - 1
+    stereo = out.shape[0] == 2
+    moving, pushed, feeding = steps.shape[0] > 1, pushes.shape[0] > 1, back.shape[0] > 1
+    p, last, before = phase, 0.0, 0.0
+    for i in range(out.shape[1]):
+        q = p + back[i if feeding else 0] * 0.5 * (last + before)
+        if pushed:
+            q += pushes[i]
+        q = (q - np.floor(q)) * size
+        k = np.int64(q)
+        v = table[k] + (q - k) * (table[k + 1] - table[k])
+        before = last
+        last = v
+        w = v * gain[i]
+        out[0, i] += left * w
+        if stereo:
+            out[1, i] += right * w
+        p += steps[i if moving else 0]
+        p -= np.floor(p)
+
+
+def add_pushed(
+    out: Audio,
+    table: NDArray[np.float32],
+    *,
+    phase: float,
+    steps: NDArray[np.float64],
+    pushes: NDArray[np.float32],
+    feedback: NDArray[np.float64],
+    pan: float,
+    gain: NDArray[np.float32],
+) -> None:
+    """Adds a wave whose phase is pushed to `out`, in place.
+
+    Args:
+        out: shape (1 or 2, frames).
+        steps: cycles per frame of it, one or one each.
+        pushes: cycles by which its phase is pushed at each frame; a single one is none.
+        feedback: cycles by which it pushes itself at its peak, one or one each.
+        gain: per frame, shape (frames,).
+    """
+    sides = sides_of(out.shape[0], pan)
+    _pushed_kernel(table, float(phase), steps, pushes, feedback, *sides, gain, out)
+
+
+def at_factor(values: float | NDArray[Any], frames: int, factor: int) -> NDArray[np.float64]:
+    """A number as it is, shape (1,); values of each frame, straight between them, at a multiple of the rate."""
+    if not isinstance(values, np.ndarray):
+        return np.array([float(values)])
+    return np.asarray(np.interp(np.arange(frames * factor) / factor, np.arange(frames), values))
+
+
+def brought_down(high: Audio, rate_hz: int, factor: int) -> Audio:
+    """What was run at a multiple of the rate, at the rate (soxr, very high quality)."""
+    frames = high.shape[1] // factor
+    low = soxr.resample(high.T, factor * rate_hz, rate_hz, quality="VHQ").T[:, :frames]
+    return np.ascontiguousarray(np.pad(low, ((0, 0), (0, frames - low.shape[1]))), np.float32)
+
+
+def noise(
+    frames: int, slope_db: float, rate_hz: int, generator: np.random.Generator, *, channels: int, spread: float
+) -> Audio:
+    """Noise whose power falls by so many decibels per octave; both sides alike, or apart by `spread`.
+
+    Its density does not depend on the rate. Shape (channels, frames).
+    """
+    count = 2 if channels == 2 and spread > 0.0 else 1
+    size = 1 << max(4, math.ceil(math.log2(max(frames, 1))))
+    white = generator.standard_normal((count, size)) * NOISE_RMS * math.sqrt(rate_hz / 48000.0)
+    if slope_db:
+        hertz = np.maximum(np.fft.rfftfreq(size, 1.0 / rate_hz), NOISE_LOWEST_HZ)
+        gains = (hertz / NOISE_MIDDLE_HZ) ** (slope_db / (20.0 * math.log10(2.0)))
+        white = np.fft.irfft(np.fft.rfft(white) * gains, size)
+    white = white[:, :frames]
+    if count == 2:
+        middle, side = white[0], spread * white[1]
+        white = np.stack([middle + side, middle - side]) / math.sqrt(1.0 + spread**2)
+    return np.broadcast_to(white, (channels, frames)).astype(np.float32)

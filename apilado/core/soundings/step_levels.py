@@ -1,0 +1,69 @@
+"""What is asked of each step of a path: by how much louder it comes out, and what drives in a row leave of the peaks.
+
+The stages alone: they are computed while a layer is measured, before it is let go.
+"""
+
+from __future__ import annotations
+
+from apilado.core.clock import Clock
+from apilado.core.document.addresses import parted
+from apilado.core.document.stack import Stack
+from apilado.core.measure.crest import crest_db
+from apilado.core.render import steps
+from apilado.core.render.graph import Graph
+from apilado.core.render.stage import Stage, stage
+from apilado.core.treatments.base import Treatment
+
+OUTPUTS = ("output_db", "makeup_db")
+"""What a step that cannot keep the level is turned down by."""
+
+
+def treatments_heard(stack: Stack, graph: Graph, owner: str) -> dict[str, Treatment]:
+    """The treatments of a layer or a bus that are on, by their addresses, in the order of its path."""
+    return {
+        address: step
+        for address, step in stack.steps_of(owner).items()
+        if isinstance(step, Treatment) and step.on and address in graph.passed
+    }
+
+
+def kept_by(step: Treatment) -> str:
+    """The value of a step by which its level is kept; '' where its level is what it is for."""
+    return next((name for name in ("keep_level", *OUTPUTS) if name in type(step).model_fields), "")
+
+
+def jump_stages(stack: Stack, graph: Graph, clock: Clock, owner: str) -> dict[str, Stage]:
+    """Of steps that say how loud they come out: the gain that would make that as loud as what goes in, by address."""
+    found = {}
+    for address, step in treatments_heard(stack, graph, owner).items():
+        if kept_by(step):
+            passed = graph.passed[address]
+            found[address] = stage(steps.level_gain, passed.before, passed.after, rate_hz=clock.rate_hz)
+    return found
+
+
+def drives_in(stack: Stack, graph: Graph, owner: str) -> dict[str, list[str]]:
+    """The addresses of the drives of each path that has more than one, by the address of what has the path."""
+    found: dict[str, list[str]] = {}
+    for address, step in treatments_heard(stack, graph, owner).items():
+        if step.has_curve:
+            found.setdefault(parted(parted(address)[0])[0], []).append(address)
+    return {holder: drives for holder, drives in found.items() if len(drives) > 1}
+
+
+def crest_stages(stack: Stack, graph: Graph, clock: Clock, owner: str) -> dict[str, tuple[Stage, Stage]]:
+    """(before the first drive, behind the last) of each path with several of them."""
+    passed = graph.passed
+    return {
+        holder: (
+            stage(crest_db, passed[first].before, rate_hz=clock.rate_hz),
+            stage(crest_db, passed[last].after, rate_hz=clock.rate_hz),
+        )
+        for holder, (first, *_, last) in drives_in(stack, graph, owner).items()
+    }
+
+
+def step_stages(stack: Stack, graph: Graph, clock: Clock, owner: str) -> list[Stage]:
+    """All that is asked of the steps of a layer or a bus."""
+    crests = crest_stages(stack, graph, clock, owner).values()
+    return [*jump_stages(stack, graph, clock, owner).values(), *[each for pair in crests for each in pair]]

@@ -1,0 +1,46 @@
+"""How a voice goes along its notes: its pitch over a run, and values that move over it."""
+
+from __future__ import annotations
+
+import itertools
+
+import numpy as np
+from numpy.typing import NDArray
+
+from apilado.core.clock import Clock
+from apilado.core.dsp.curves import Curve, Value
+from apilado.core.notes import Run
+from apilado.core.units import cents_to_ratio, midi_to_hz
+
+
+def in_run(value: Value, run: Run, frames: int) -> float | NDArray[np.float64]:
+    """A value from the start of a run on, round the end of a loop: a number, or one per frame."""
+    if not isinstance(value, Curve):
+        return value
+    found = np.interp((run.start + np.arange(frames)) % value.frames, value.at, value.values)
+    # What stands still over a run is played as what stands still.
+    return float(found[0]) if found.size and np.ptp(found) == 0.0 else found
+
+
+def shifted(
+    track: float | NDArray[np.float64], pitches: float | NDArray[np.float64], cents: float
+) -> float | NDArray[np.float64]:
+    """A track of frequencies higher by pitches, each of so many cents."""
+    if isinstance(pitches, float) and pitches == 0.0:
+        return track
+    return track * cents_to_ratio(np.asarray(pitches) * cents)
+
+
+def glide_track(run: Run, transpose: int, glide_ms: float, clock: Clock, frames: int) -> float | NDArray[np.float64]:
+    """Frequency of a run in Hz: one number, or one per frame where it glides (straight in semitones)."""
+    pitches = [(at, pitch + transpose) for at, pitch in run.pitches]
+    if len(pitches) == 1:
+        return float(midi_to_hz(float(pitches[0][1])))
+    track = np.full(frames, float(pitches[0][1]))
+    for (_, before), (at, pitch) in itertools.pairwise(pitches):
+        if at >= frames:
+            break
+        glide = min(clock.samples_in_ms(glide_ms), frames - at)
+        track[at : at + glide] = np.linspace(before, pitch, glide, endpoint=False)
+        track[at + glide :] = pitch
+    return midi_to_hz(track)
