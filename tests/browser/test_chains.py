@@ -30,6 +30,7 @@ class ChainsTest(BrowserCase):
         here = f"layers/mid/path/{self.step('aside')['id']}"
         inner = page.locator(f"#sheet [data-line='{here}'] .line-body .add-menu")
         inner.locator("summary").click()
+        page.wait_for_selector("#sheet .add-menu[open] [data-find]:focus")
         page.keyboard.type("multi")
         page.keyboard.press("Enter")
         press = page.locator(f"#sheet [data-line^='{here}/path/'].is-open .line-name:has-text('Multiband')")
@@ -83,6 +84,7 @@ class ChainsTest(BrowserCase):
         low, _, high = (band["id"] for band in self.step("bands")["bands"])
         self.unfold(page, here, f"{here}/bands/{low}")
         page.locator(f"#sheet [data-line='{here}/bands/{low}'] .add-menu > summary").click()
+        page.wait_for_selector("#sheet .add-menu[open] [data-find]:focus")
         page.keyboard.type("tape")
         page.keyboard.press("Enter")
         page.wait_for_selector(f"#sheet [data-line^='{here}/bands/{low}/path/']")

@@ -184,14 +184,15 @@ def filtered(audio: Audio, sections: Sections, *, looped: bool) -> Audio:
     """The whole signal through a cascade: from silence, or as a loop in its steady state."""
     if len(sections) == 0:
         return audio
-    state = None
-    if looped:
-        ahead = settle_frames(sections)
-        if ahead <= audio.shape[1]:
-            _, state = run_sections(wrapped_tail(audio, ahead), sections)
-        else:
-            state = periodic_state(audio, sections)
-    return run_sections(audio, sections, state)[0]
+    return run_sections(audio, sections, loop_state(audio, sections) if looped else None)[0]
+
+
+def loop_state(audio: Audio, sections: Sections) -> NDArray[np.float64]:
+    """The state in which a cascade begins a loop: what the round before has left; shape (channels, sections, 2)."""
+    ahead = settle_frames(sections)
+    if ahead <= audio.shape[1]:
+        return run_sections(wrapped_tail(audio, ahead), sections)[1]
+    return periodic_state(audio, sections)
 
 
 def without_dc(audio: Audio, rate_hz: int, *, looped: bool, midway: bool = False) -> Audio:

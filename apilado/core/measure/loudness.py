@@ -9,12 +9,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio
-from apilado.core.dsp.filters import Sections, filtered
+from apilado.core.dsp.filters import Sections, filtered, loop_state, run_sections
 from apilado.core.dsp.oversampling import PEAK_CONTEXT, interpolated_peak
 from apilado.core.units import gain_to_db
 
 ABSOLUTE_GATE_LKFS, RELATIVE_GATE_LU = -70.0, -10.0
 OFFSET_LKFS = -0.691
+POWER_BLOCK = 1 << 16
 BLOCK_SECONDS, HOP_SECONDS = 0.4, 0.1
 QUIETEST_LKFS = -150.0
 
@@ -61,8 +62,13 @@ def k_weighting(rate_hz: int) -> Sections:
 
 def loop_power(audio: Audio, rate_hz: int) -> float:
     """The K-weighted power of a loop, all channels together, not gated: what its loudness is the logarithm of."""
-    weighted = filtered(audio, k_weighting(rate_hz), looped=True).astype(np.float64)
-    return float(np.mean(np.sum(weighted * weighted, axis=0)))
+    sections, total = k_weighting(rate_hz), 0.0
+    state = loop_state(audio, sections)
+    # Piece by piece: nothing as long as the loop is made for a single number.
+    for begin in range(0, audio.shape[1], POWER_BLOCK):
+        weighted, state = run_sections(audio[:, begin : begin + POWER_BLOCK], sections, state)
+        total += float(np.sum(np.square(weighted, dtype=np.float64)))
+    return float(total / audio.shape[1])
 
 
 def true_peak(audio: Audio, *, looped: bool = False) -> float:

@@ -146,12 +146,13 @@ class FollowingTest(unittest.TestCase):
         found = rendered(stack.model_copy(update={"movements": (up,)}))["a"]
         wanted = rendered(self.stack(1.0, cutoff_hz=300.0))["a"]
         np.testing.assert_allclose(found, wanted, atol=1e-3 * float(np.abs(wanted).max()))
-        two = self.stack(1.0, bars=2)
+        two = self.stack(1.0, bars=2, pattern_bars=1)
         change = Change(path="layers/a/path/f/follow", value=0.0)
         section = PieceSection(id="s", name="flat", first_bar=2, last_bar=2, changes=(change,))
         joined = rendered(two.model_copy(update={"sections": (section,)}))["a"]
-        flat, half = rendered(self.stack(0.0, bars=2))["a"], rendered(two)["a"].shape[1] // 2
+        flat, half = rendered(self.stack(0.0, bars=2, pattern_bars=1))["a"], rendered(two)["a"].shape[1] // 2
         late = slice(half + 12000, 2 * half - 2000)
+        self.assertGreater(float(np.abs(flat[:, late] - rendered(two)["a"][:, late]).max()), 0.05)
         self.assertLess(float(np.abs(joined[:, late] - flat[:, late]).max()), 2e-3 * float(np.abs(flat).max()))
         early = slice(12000, half - 2000)
         following = rendered(two)["a"]

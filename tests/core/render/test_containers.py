@@ -18,10 +18,12 @@ from apilado.core.dsp.stereo import moved
 from apilado.core.render.audition import Audition
 from apilado.core.render.graph import added_by, measured_in
 from apilado.core.render.stretch import stretch_of
+from apilado.core.render.tail import Reach
 from apilado.core.sources.take import TakeSource
 from apilado.core.sources.tone import Tone, ToneSource
 from apilado.core.treatments.compressor import Compressor
 from apilado.core.treatments.hard_clip import HardClip
+from apilado.core.treatments.multiband import Multiband
 from apilado.core.treatments.offset import Offset
 from apilado.errors import InvalidEdit
 from tests.seeded.stacks import Dice, seeds
@@ -176,6 +178,50 @@ class BandsTest(unittest.TestCase):
         np.testing.assert_allclose(found[:, away : half - away], driven[:, away : half - away], atol=1e-4)
         np.testing.assert_allclose(found[:, half + away : -away], plain[:, half + away : -away], atol=1e-4)
         self.assertGreater(float(np.abs(driven - plain).max()), 0.05)
+
+    def test_a_section_has_it_off(self):
+        stack = of_saw(bands(300.0, b0=(HardClip(drive_db=24.0),)), bars=2, pattern_bars=1)
+        off = Change(path=f"{HERE}/on", value=False)
+        section = PieceSection(id="s", name="plain", first_bar=2, last_bar=2, changes=(off,))
+        there = rendered(stack.model_copy(update={"sections": (section,)}))["a"]
+        driven, bare = rendered(stack)["a"], rendered(of_saw(bars=2, pattern_bars=1))["a"]
+        half, away = there.shape[1] // 2, round(0.3 * RATE)
+        np.testing.assert_allclose(there[:, away : half - away], driven[:, away : half - away], atol=1e-4)
+        np.testing.assert_allclose(there[:, half + away : -away], bare[:, half + away : -away], atol=1e-4)
+        self.assertGreater(float(np.abs(driven[:, half + away : -away] - bare[:, half + away : -away]).max()), 0.05)
+
+    def test_a_stretch_of_its_own_output_is_the_loop_there(self):
+        clip = (HardClip(drive_db=12.0),)
+        boxes = (
+            bands(120.0, 900.0, b1=clip),
+            bands(120.0, 900.0, b1=clip, phase="minimum-phase"),
+            Multiband(id="box", depth=1.0),
+            Aside(id="box", level_db=0.0, path=(Offset(polarity="inverted", delay_ms=4.0),)),
+        )
+        for box in boxes:
+            graph = graph_of(of_saw(box))
+            behind = graph.passed[HERE].after
+            (whole,) = ENGINE.run([behind])
+            held = {where: ENGINE.run([each])[0] for where, each in measured_in(graph).items()}
+            for begins in (0, 30000, graph.clock.frames - 300):
+                (piece,) = stretch_of(
+                    [behind], graph.clock, begins, 6000, held=lambda where, _, held=held: held.get(where)
+                )
+                (found,) = ENGINE.run([piece])
+                wanted = whole[:, (begins + np.arange(6000)) % graph.clock.frames]
+                apart = float(np.abs(found - wanted).max())
+                self.assertLess(apart, 1e-3 * float(np.abs(whole).max()), (type(box).__name__, begins))
+
+    def test_it_may_ring_as_long_as_its_filters_and_its_longest_chain(self):
+        reach = Reach(of_saw(bands(40.0, 900.0, b1=(HardClip(),))), RATE)
+        box = reach.stack.layers[0].path[1]
+        inner = reach.step_seconds(f"{HERE}/bands/b1/path/{box.bands[1].path[0].id}", box.bands[1].path[0])
+        self.assertGreater(inner, 0.1)
+        self.assertAlmostEqual(reach.step_seconds(HERE, box), box.rings_seconds(RATE) + inner, delta=1e-9)
+        aside = Aside(id="box", path=(HardClip(id="clip"),))
+        beside = Reach(of_saw(aside), RATE)
+        self.assertAlmostEqual(beside.step_seconds(HERE, aside), 0.005 + inner, delta=1e-9)
+        self.assertEqual(beside.step_seconds(HERE, aside.model_copy(update={"on": False})), 0.0)
 
     def test_what_is_in_a_chain_can_listen_and_be_opened_by_a_drum(self):
         bell = KeyedBell(id="bell", trigger="kick", frequency_hz=400.0, gain_db=-18.0, threshold_db=-40.0)
