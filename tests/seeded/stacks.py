@@ -26,7 +26,7 @@ from apilado.core.shapes.registry import DUCK_SHAPES
 from apilado.core.sources.base import AssetLoader
 from apilado.core.sources.layer_sound import LayerSound
 from apilado.core.sources.take import TakeSource
-from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.tone import Modulation, Tone, ToneSource
 from apilado.core.sources.voice import Envelope, Voice
 from apilado.core.treatments.keyed import Keyed
 from apilado.core.treatments.multiband import DynamicBand, Multiband
@@ -211,6 +211,7 @@ def _tone(dice: Dice) -> tuple[ToneSource, Voice]:
         )
         for _ in range(dice.of((1, 1, 2)))
     )
+    tones = _more_waves(dice, tones)
     envelope = Envelope(
         attack_ms=dice.hz(0.5, 60.0),
         decay_ms=dice.hz(40.0, 900.0),
@@ -225,6 +226,27 @@ def _tone(dice: Dice) -> tuple[ToneSource, Voice]:
         velocity=dice.between(0.0, 1.0),
     )
     return source, voice
+
+
+def _more_waves(dice: Dice, tones: tuple[Tone, ...]) -> tuple[Tone, ...]:
+    """The waves, now and then with one before them that modulates the first, feedback, or noise beside them."""
+    first, *others = tones
+    if dice.one_in(4):
+        index = dice.between(0.2, 4.0)
+        own = Envelope(decay_ms=dice.hz(40.0, 900.0), sustain=dice.of((0.0, 0.5))) if dice.one_in(2) else None
+        pusher = Tone(
+            shape=dice.of(("sine", "sine", "saw")),
+            tuning="ratio",
+            ratio_to_note=dice.of((1.0, 2.0, 3.0, 1.41)),
+            into=(Modulation(wave=first.id, index=index),),
+            envelope=own,
+        )
+        return (pusher, *tones)
+    if dice.one_in(6):
+        return (first.model_copy(update={"feedback": dice.between(0.2, 1.5)}), *others)
+    if dice.one_in(6):
+        return (*tones, Tone(shape="noise", level_db=dice.between(-40.0, -20.0), spread=dice.between(0.0, 1.0)))
+    return tones
 
 
 def _layers(dice: Dice, more: Dice, borders: int, take: str, beats: int) -> tuple[Layer, ...]:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 from apilado.core.document.equaliser import still_and_moving
 from apilado.core.document.layer import Layer
-from apilado.core.document.path import AnyStep, Bands, Equaliser, Split
+from apilado.core.document.path import AnyStep, Aside, Bands, Equaliser, Split
 from apilado.core.document.stack import Stack
 from apilado.core.notes import Note
 from apilado.core.sources.take import TakeSource
@@ -25,8 +26,9 @@ def without_chance(stack: Stack) -> Stack:
     """The stack with all phases fixed: free ones are drawn from a note's place in its list. And without what goes by a
     noise or a grid of its own, which begin where the loop begins."""
 
-    def still(path: tuple[AnyStep, ...]) -> tuple[AnyStep, ...]:
-        return tuple(step for step in path if not isinstance(step, Bits | Roughness))
+    def still(path: tuple[Any, ...]) -> tuple[Any, ...]:
+        kept = [step for step in path if not isinstance(step, Bits | Roughness)]
+        return tuple(_in_chains(step, still) for step in kept)
 
     layers = tuple(layer.model_copy(update={"path": still(layer.path)}) for layer in stack.layers)
     buses = {name: getattr(stack, name) for name in ("bus", "shared")}
@@ -36,10 +38,23 @@ def without_chance(stack: Stack) -> Stack:
     return _with_layers(stack, _fixed)
 
 
+def _in_chains(step: Any, change: Callable[[tuple[Any, ...]], tuple[Any, ...]]) -> Any:
+    """A step with its chains changed, if it has any."""
+    if isinstance(step, Aside):
+        return step.model_copy(update={"path": change(step.path)})
+    if isinstance(step, Bands):
+        bands = tuple(band.model_copy(update={"path": change(band.path)}) for band in step.bands)
+        return step.model_copy(update={"bands": bands})
+    return step
+
+
 def _fixed(layer: Layer) -> Layer:
     if not isinstance(layer.source, ToneSource):
         return layer
-    tones = tuple(tone.model_copy(update={"phase": "fixed"}) for tone in layer.source.tones)
+    tones = tuple(
+        tone.model_copy(update={"phase": "fixed", "shape": "saw" if tone.shape == "noise" else tone.shape})
+        for tone in layer.source.tones
+    )
     return layer.model_copy(update={"source": layer.source.model_copy(update={"tones": tones})})
 
 

@@ -8,12 +8,17 @@ import numpy as np
 
 from apilado.core.document.edits import apply, edit_from_data
 from apilado.core.render.moves import rounds_of
+from apilado.core.soundings.measures import measure
+from apilado.core.sources.tone import Modulation, Tone, ToneSource
+from apilado.core.units import midi_to_hz
 from apilado.demo.stacks import slipway
+from apilado.web.drawings.given_harmonics import given_harmonics
 from apilado.web.drawings.lanes import lanes_of
 from apilado.web.drawings.plan import plan
+from apilado.web.drawings.plan_profile import usual_pitch
 from apilado.web.drawings.view import View
 from apilado.web.path_levels import in_parts
-from tests.support import rendered
+from tests.support import ENGINE, loader, rendered
 from tests.web.case import Structure, WebCase
 
 MID = "layers/mid"
@@ -71,6 +76,60 @@ class PathTest(WebCase):
         chains = [each["to"] for each in menus if each["op"] == "copy-chain" and each["path"] == f"{bands[1]}/path"]
         self.assertEqual(chains[:2], [f"{bands[0]}/path", f"{bands[2]}/path"])
         self.assertIn("layers/high/path", chains)
+
+    def test_a_tone_modulates_a_later_one_and_has_an_envelope_of_its_own(self):
+        tones = f"{MID}/source/tones"
+        first, second = (tone.id for tone in self.head().stack.layer("mid").source.tones)
+        self.edit({"op": "add", "path": f"{tones}/{first}/into", "part": {"id": "m"}})
+        text = self.sheet(opened="*")
+        self.assertIn(f"{tones}/{first}/into/m/wave", {a.get("data-path") for _, a in Structure(text).tags})
+        values = [
+            a["value"] for n, a in Structure(text).tags if n == "option" and a.get("value") in ("", second, first)
+        ]
+        self.assertIn(second, values)
+        self.assertNotIn(first, values)
+        self.type(f"{tones}/{first}/into/m/wave", second, selected="layer:mid")
+        self.type(f"{tones}/{first}/into/m/index", "2,5", selected="layer:mid")
+        self.assertIn("into tone 2", self.sheet(opened="" + f"{MID}/source"))
+        self.assertIn("modulated by tone 1, index 2.5", self.sheet(opened=f"{MID}/source"))
+        edits = [json.loads(a["data-edit"]) for _, a in Structure(self.sheet(opened="*")).tags if "data-edit" in a]
+        (own,) = [each for each in edits if each.get("path") == f"{tones}/{second}/envelope"]
+        self.edit(own)
+        self.type(f"{tones}/{second}/envelope/decay_ms", "650", selected="layer:mid")
+        source = self.head().stack.layer("mid").source
+        self.assertEqual((source.tones[0].into[0].index, source.tones[1].envelope.decay_ms), (2.5, 650.0))
+        refused = self.edit({"op": "set", "path": f"{tones}/{second}/into", "value": [{"wave": first}]}, status=422)
+        self.assertIn("come later", str(refused))
+
+    def test_what_a_tone_really_gives_is_drawn_beside_its_harmonics(self):
+        def line(stack):
+            measures = measure(stack, loader({}), ENGINE)
+            drawn = given_harmonics(measures, View(selected="layer:mid", mode="harmonics"))
+            return np.array(
+                [[float(v) for v in pair.split(",")] for pair in drawn.split('points="')[1].split('"')[0].split()]
+            )
+
+        sine = Tone(id="c", shape="sine")
+        push = Tone(id="m", shape="sine", tuning="ratio", ratio_to_note=3.0, into=(Modulation(wave="c", index=2.0),))
+        stack = self.head().stack
+        plain, pushed = (
+            line(
+                stack.model_copy(
+                    update={
+                        "layers": tuple(
+                            each.model_copy(update={"source": ToneSource(tones=tones)}) if each.id == "mid" else each
+                            for each in stack.layers
+                        )
+                    }
+                )
+            )
+            for tones in ((sine,), (push, sine))
+        )
+        view, note = View(), midi_to_hz(float(usual_pitch(stack)))
+        for harmonic, there in ((1, True), (4, True), (7, True), (3, False)):
+            near = np.abs(pushed[:, 1] - view.y(harmonic * float(note))) < 3.0
+            louder = float(pushed[near, 0].max() - plain[near, 0].max())
+            self.assertEqual(louder > 20.0, there and harmonic > 1, harmonic)
 
     def test_few_words_tell_what_a_step_does(self):
         text = self.sheet(opened="")

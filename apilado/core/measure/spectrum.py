@@ -20,7 +20,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import fft
 
-from apilado.core.dsp.audio import Audio, as_stereo
+from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.stereo import read_at
 
 LONGEST_EXACT = 2**18
@@ -87,8 +87,7 @@ class Spectrum:
 
 def spectrum_of(audio: Audio, *, rate_hz: int) -> Spectrum:
     """The spectrum of a looped stem of shape (1 or 2, frames)."""
-    audio = as_stereo(audio)
-    same = audio[0] is audio[1] or bool(np.array_equal(audio[0], audio[1]))
+    same = audio.shape[0] == 1 or bool(np.array_equal(audio[0], audio[1]))
     left, right = _spectra(audio, same=same)
     return Spectrum(rate_hz, audio.shape[1], left, right)
 
@@ -129,7 +128,8 @@ def _read_anew(channel: NDArray[np.float32], points: int) -> NDArray[np.complex6
         places: NDArray[np.float64] = np.arange(first, min(points, first + READ_AT_ONCE)) * (frames / points)
         read[first : first + READ_AT_ONCE] = read_at(channel[None], places, looped=True)[0]
     lines: NDArray[np.complex64] = fft.rfft(read, overwrite_x=True)[: frames // 2 + 1]
-    return lines * np.float32(frames / points)
+    lines *= np.float32(frames / points)
+    return lines
 
 
 def squared(lines: NDArray[np.complex64]) -> NDArray[np.float32]:

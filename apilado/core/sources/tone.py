@@ -70,6 +70,7 @@ class Tone(Part):
     leading: ClassVar[tuple[str, ...]] = (
         "shape",
         "level_db",
+        "tuning",
         "octave",
         "ratio_to_note",
         "fixed_hz",
@@ -281,14 +282,14 @@ class ToneSource(Source):
         said, places = [member.in_words()], {tone.id: n for n, tone in enumerate(self.tones, 1)}
         if isinstance(member, Tone):
             by = [
-                f"wave {places[tone.id]}, index {least(each.index):g}"
+                f"tone {places[tone.id]}, index {least(each.index):g}"
                 for tone in self.tones
                 for each in tone.pushes()
                 if each.wave == member.id
             ]
             said += [f"modulated by {' and '.join(by)}"] if by else []
             said += (
-                [f"into wave {', '.join(str(places[each.wave]) for each in member.pushes())}"]
+                [f"into tone {', '.join(str(places[each.wave]) for each in member.pushes())}"]
                 if member.pushes()
                 else []
             )

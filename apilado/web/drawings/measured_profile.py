@@ -13,6 +13,7 @@ from apilado.core.measure.bands import NOMINAL_THIRDS, band_centres, band_edges
 from apilado.core.measure.stem import FINE, THIRD
 from apilado.core.soundings.comparison import balance_against_piece, balance_against_target, mix_measures
 from apilado.core.soundings.measures import Measures
+from apilado.web.drawings.given_harmonics import given_harmonics
 from apilado.web.drawings.lines import tint_and_state
 from apilado.web.drawings.open_step import passed_at, through_curve
 from apilado.web.drawings.svg import label, points, tag
@@ -35,7 +36,7 @@ def profile(measures: Measures, view: View) -> str:
     def line(levels: np.ndarray) -> str:
         return points((view.level_x(float(v)), view.y(float(f))) for f, v in zip(centres, levels, strict=True))
 
-    parts = []
+    parts = [given_harmonics(measures, view)] if view.mode == "harmonics" else []
     for level in (-60, -40, -20):
         x = view.level_x(level)
         parts.append(tag("line", class_="beat-line", x1=x, x2=x, y1=0, y2=view.height))

@@ -170,7 +170,7 @@ def _waves(stack: Stack, path: str) -> list[tuple[str, str]]:
     own = next((each for each in outwards(path) if parted(parted(each)[0])[1] == "tones"), "")
     beside = find(stack, parted(own)[0]) or () if own else ()
     ids = [wave.id for wave in beside]
-    later = [(wave.id, f"wave {n}") for n, wave in enumerate(beside, 1) if n > ids.index(parted(own)[1]) + 1]
+    later = [(wave.id, f"tone {n}") for n, wave in enumerate(beside, 1) if n > ids.index(parted(own)[1]) + 1]
     return [("", "nothing yet"), *later]
 
 

@@ -170,8 +170,8 @@ class FrequencyModulationTest(unittest.TestCase):
         self.assertEqual(whole.drifts(), ())
         half = ToneSource(tones=(Tone(id="m", tuning="ratio", ratio_to_note=0.5, into=into("c", 2.0)), Tone(id="c")))
         self.assertEqual(half.lowest_ratio(), 0.5)
-        self.assertIn("modulated by wave 1, index 2", half.words_of(half.tones[1]))
-        self.assertIn("into wave 2", half.words_of(half.tones[0]))
+        self.assertIn("modulated by tone 1, index 2", half.words_of(half.tones[1]))
+        self.assertIn("into tone 2", half.words_of(half.tones[0]))
 
     def test_a_source_that_is_turned_sounds_earlier(self):
         source = ToneSource(
