@@ -126,11 +126,11 @@ def rendered(
 
 
 def without_ids(part: Any) -> Any:
-    """A part of a document as plain values, without the ids by which its parts are told apart."""
+    """A part of a document as plain values, without the ids by which its parts are told apart and pointed at."""
     if isinstance(part, BaseModel):
         return without_ids(part.model_dump())
     if isinstance(part, dict):
-        return {name: without_ids(value) for name, value in part.items() if name != "id"}
+        return {name: without_ids(value) for name, value in part.items() if name not in ("id", "wave")}
     return [without_ids(each) for each in part] if isinstance(part, list | tuple) else part
 
 

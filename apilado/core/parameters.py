@@ -44,9 +44,9 @@ class Model(BaseModel):
         shown = names[:1] + [name for name in names[1:MOST_TOLD] if getattr(self, name) != told[name].default]
         return ", ".join(told[name].told(getattr(self, name), named=name not in names[:1]) for name in shown)
 
-    def ids_matter(self) -> bool:
-        """Whether something in it is pointed at by its id, so that what is rendered of it hangs on ids."""
-        return False
+    def places(self) -> dict[str, str]:
+        """By the ids that something in it points at, the places of what has them: what is rendered hangs on places."""
+        return {}
 
     def sketch(self) -> Sketch | None:
         """What it does, in a drawing the size of a word; None where there is nothing to draw."""

@@ -77,6 +77,8 @@ def holds_parts(model: type[BaseModel]) -> bool:
     return issubclass(model, Part) or any(holds_parts(each) for each in inner)
 
 
+POINTER = re.compile(r'("wave":")([a-z0-9-]*)"')
+"""How the id of another part stands in JSON."""
 ID = re.compile(r'"id":"[a-z0-9-]*",?')
 """How an id stands in JSON. In a text it cannot stand so: its quotation marks would be escaped there."""
 
@@ -90,8 +92,10 @@ def canonical(value: Any) -> str:
     if isinstance(value, BaseModel):
         told = value.model_dump_json()
         # Ids are names, and nothing of them is heard.
-        named = isinstance(value, Model) and value.ids_matter()
-        return f"{type(value).__qualname__}{ID.sub('', told) if holds_parts(type(value)) and not named else told}"
+        places = value.places() if isinstance(value, Model) else {}
+        if places:
+            told = POINTER.sub(lambda found: f'{found[1]}{places.get(found[2], "")}"', told)
+        return f"{type(value).__qualname__}{ID.sub('', told) if holds_parts(type(value)) else told}"
     if isinstance(value, tuple):
         return _TEXTS.get(partial(_digest, value), value) if len(value) >= LONG else _listed(value)
     if value is None or isinstance(value, bool | int | float | str):

@@ -270,7 +270,11 @@ class ToneSource(Source):
             raise ValueError("tones: one wave at least has to be heard; all of them modulate others")
         return self
 
-    def ids_matter(self) -> bool:
+    def places(self) -> dict[str, str]:
+        return {tone.id: str(place) for place, tone in enumerate(self.tones)} if self.wired() else {}
+
+    def wired(self) -> bool:
+        """Whether any wave modulates another."""
         return any(tone.pushes() for tone in self.tones)
 
     def heard(self) -> tuple[Tone, ...]:
@@ -340,7 +344,7 @@ class ToneSource(Source):
             return [tone.ratio() for tone in tones if tone.shape != "noise" and tone.tuning != "fixed"]
 
         ratios = pitched(self.tones)
-        if not self.ids_matter():
+        if not self.wired():
             return min(ratios, default=1.0)
         # Side tones lie at all sums and differences: their common measure, where there is one.
         for count in range(1, MOST_PARTS_OF_A_NOTE + 1):
