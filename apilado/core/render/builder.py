@@ -341,7 +341,8 @@ class Builder:
         keeping = [cast(Treatment, find(form, address)) for form in self.forms.stacks]
         if not any(step.on and step.keeps_level() for step in keeping):
             return after, None
-        gain = self._measured(steps.level_gain, before, after, address, rate_hz=self.clock.rate_hz)
+        was, now = (stage(steps.weighted_power, each, rate_hz=self.clock.rate_hz) for each in (before, after))
+        gain = self._measured(steps.level_gain, was, now, address)
         turned = stage(steps.turned, after, gain)
         forms = [turned if step.on and step.keeps_level() else after for step in keeping]
         return joined(forms, self.plan, self.clock, steps.join), gain

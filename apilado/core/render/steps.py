@@ -96,9 +96,13 @@ def _key_and_curves(treatment: Treatment, inputs: tuple[Any, ...]) -> tuple[tupl
     return inputs[:keys], inputs[keys:]
 
 
-def level_gain(before: Audio, after: Audio, *, rate_hz: int) -> float:
-    """The gain that makes what comes out of a step as loud as what goes in, over the whole loop."""
-    was, now = loop_power(before, rate_hz), loop_power(after, rate_hz)
+def weighted_power(audio: Audio, *, rate_hz: int) -> float:
+    """How loud a sound is over the whole loop, as a power."""
+    return loop_power(audio, rate_hz)
+
+
+def level_gain(was: float, now: float) -> float:
+    """The gain that makes what comes out of a step as loud as what goes in, from the powers of both."""
     if min(was, now) <= SILENT_POWER:
         return 1.0
     return float(np.clip(np.sqrt(was / now), 1.0 / MOST_LEVEL_GAIN, MOST_LEVEL_GAIN))

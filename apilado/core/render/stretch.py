@@ -27,7 +27,7 @@ CURVES = (steps.course_of, steps.follow, steps.curve, steps.stepped, steps.join_
 """What makes a curve: over the whole loop."""
 MEASURED = (steps.level_gain, steps.agreement)
 """What is measured once over the whole loop: it is held as it was in the last one."""
-WHOLE = (*CURVES, *MEASURED)
+WHOLE = (*CURVES, *MEASURED, steps.weighted_power)
 """What has no value for each frame: it is of the whole loop, as it is there or as it was in the last one."""
 TAKES_WHOLE_CURVES = (steps.play_source,)
 """A note is played from its own start, along curves that have begun before the stretch."""

@@ -38,7 +38,11 @@ def jump_stages(stack: Stack, graph: Graph, clock: Clock, owner: str) -> dict[st
     for address, step in treatments_heard(stack, graph, owner).items():
         if kept_by(step):
             passed = graph.passed[address]
-            found[address] = stage(steps.level_gain, passed.before, passed.after, rate_hz=clock.rate_hz)
+            # What comes out of one step goes into the next: it is asked once.
+            powers = [
+                stage(steps.weighted_power, each, rate_hz=clock.rate_hz) for each in (passed.before, passed.after)
+            ]
+            found[address] = stage(steps.level_gain, *powers)
     return found
 
 

@@ -51,9 +51,7 @@ def everything(**changes):
         tones=(Tone(id="saw", shape="saw", copies=3, spread=0.7), Tone(id="pulse", shape="pulse", octave=-1, copies=2)),
     )
     own = (SoftClip(id="soft-clip"), Compressor(id="compressor"))
-    bands = tuple(
-        DynamicBand(id=f"band-{hertz}", from_hz=hertz, below_db=-14.0, above_db=-8.0) for hertz in (30, 150, 2000)
-    )
+    bands = tuple(DynamicBand(id=f"band-{hertz}", from_hz=hertz, below_db=-24.0) for hertz in (30, 150, 700))
     given = {Multiband: {"bands": bands, "depth": 1.0}}
     treatments = tuple(
         model(id=model.model_fields["kind"].default, **given.get(model, {}))
