@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from apilado.core.document.layer import Layer
+from apilado.core.document.naming import place_name
 from apilado.core.document.stack import Stack
 from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.units import short_hz
@@ -74,6 +75,8 @@ def listening(stack: Stack, audition: Audition, loudness_lkfs: float | None = No
     if point is not None:
         owner, its = point
         said = f"Heard: only what {its.label.lower()} {short_hz(its.frequency_hz)} of {stack.owner_name(owner)} touches"
+    elif (band := audition.band(stack)) is not None:
+        said = f"Heard: only {place_name(stack, band)}"
     elif soloed:
         said = f"Heard: only {', '.join(stack.owner_name(owner) for owner in soloed)}"
     else:

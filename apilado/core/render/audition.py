@@ -7,6 +7,7 @@ from pydantic import Field
 from apilado.core.document.addresses import find, owner_of, parted
 from apilado.core.document.equaliser import Point
 from apilado.core.document.layer import Layer
+from apilado.core.document.path import ChainedBand
 from apilado.core.document.stack import Bus, SharedBus, Stack
 from apilado.core.parameters import Model
 
@@ -14,10 +15,10 @@ MOST_ALONE = 24
 
 
 class Audition(Model):
-    """Which parts are heard alone, if any, and which EQ point. What has gone from the document is passed over."""
+    """Which parts are heard alone, if any, and which EQ point or band of a step. What has gone is passed over."""
 
     alone: tuple[str, ...] = Field(default=(), max_length=MOST_ALONE, description="Owners, as layers/mid or kick")
-    point: str = Field(default="", max_length=120, description="Path of the EQ point, as kick/eq/points/k3f9xq2a")
+    point: str = Field(default="", max_length=120, description="Path of an EQ point, as kick/eq/points/k3f9, or a band")
 
     def soloed(self, stack: Stack) -> tuple[str, ...]:
         """The parts heard alone that are there; none where everything is heard."""
@@ -31,16 +32,26 @@ class Audition(Model):
         point = find(stack, self.point) if eq in stack.equalisers() else None
         return (eq, point) if isinstance(point, Point) else None
 
+    def band(self, stack: Stack) -> str | None:
+        """The address of the band of a step that is all that is heard of it, if it is there."""
+        found = find(stack, self.point) if self.point else None
+        return self.point if isinstance(found, ChainedBand) else None
+
+    def focus(self, stack: Stack) -> str | None:
+        """The address of the EQ or the band within a part to which what is heard is narrowed."""
+        listened = self.listened(stack)
+        return self.band(stack) if listened is None else listened[0]
+
     def gone(self, stack: Stack) -> tuple[str, ...]:
         """What was to be heard alone and is not there any more."""
         parts = tuple(owner for owner in self.alone if owner not in self.soloed(stack))
-        return (*parts, self.point) if self.point and self.listened(stack) is None else parts
+        return (*parts, self.point) if self.point and self.focus(stack) is None else parts
 
     def layers(self, stack: Stack) -> tuple[Layer, ...]:
         """The layers that are heard."""
-        point = self.listened(stack)
-        if point is not None:
-            owner = find(stack, owner_of(point[0]))
+        focus = self.focus(stack)
+        if focus is not None:
+            owner = find(stack, owner_of(focus))
             if isinstance(owner, Bus | SharedBus):
                 return stack.audible_layers()
             return (owner,) if isinstance(owner, Layer) else ()
@@ -49,9 +60,9 @@ class Audition(Model):
 
     def drums(self, stack: Stack) -> tuple[str, ...]:
         """The names of the drums that are heard."""
-        point, soloed = self.listened(stack), self.soloed(stack)
-        if point is not None:
-            return tuple(name for name in stack.drum_names() if stack.drum_owner(name) == owner_of(point[0]))
+        focus, soloed = self.focus(stack), self.soloed(stack)
+        if focus is not None:
+            return tuple(name for name in stack.drum_names() if stack.drum_owner(name) == owner_of(focus))
         return tuple(
             name
             for name in stack.drum_names()
@@ -60,7 +71,7 @@ class Audition(Model):
 
     def changes(self, stack: Stack) -> bool:
         """Whether anything else is heard than the whole."""
-        return bool(self.soloed(stack)) or self.listened(stack) is not None
+        return bool(self.soloed(stack)) or self.focus(stack) is not None
 
 
 WHOLE = Audition()

@@ -4,11 +4,9 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from functools import partial
 from typing import Any, cast
 
-from apilado.core.banded import Banded
 from apilado.core.clock import Clock
 from apilado.core.document.addresses import find, replaced, within
 from apilado.core.document.addresses import joined as in_
@@ -21,24 +19,14 @@ from apilado.core.document.path import AnyStep, Container, Equaliser, Split, eve
 from apilado.core.document.stack import Limiter, Stack
 from apilado.core.render import steps
 from apilado.core.render.audition import WHOLE, Audition
+from apilado.core.render.containing import contained
 from apilado.core.render.memories import Memories
 from apilado.core.render.moves import Moved, Moves, moving
+from apilado.core.render.passed import Passed
 from apilado.core.render.playing import layer_notes, score_of
 from apilado.core.render.stage import Stage, joined, stage
 from apilado.core.sources.base import AssetLoader
 from apilado.core.treatments.base import Treatment
-
-
-@dataclass(frozen=True)
-class Passed:
-    """What a sound went into, and what came out."""
-
-    before: Stage
-    after: Stage
-    reduction: Stage | None = None
-    """Gain reduction in dB, shape (frames,); it gives None where the part has none."""
-    measured: Stage | None = None
-    """What is measured of it once over the whole loop: the gain by which it keeps its level, or how a chain fits."""
 
 
 def summed(parts: Sequence[Stage], frames: int) -> Stage:
@@ -77,7 +65,7 @@ class Builder:
         """
         self.stack, self.clock, self.load = stack, clock, load
         self.measured = measured
-        self.listened = audition.listened(stack)
+        self.listened, self.focus = audition.listened(stack), audition.focus(stack)
         self.passed: dict[str, Passed] = {}
         """By address, the steps of every path that are on, splits, bands of containers, the limiters of the buses."""
         self.forms = forms_of(stack, rendered_twice(stack))
@@ -238,7 +226,7 @@ class Builder:
             elif isinstance(step, Equaliser):
                 passed = Passed(sound, self.in_forms(partial(self.equalised, sound, address)))
             elif isinstance(step, Container):
-                passed = self.contained(sound, address)
+                passed = contained(self, sound, address)
             else:
                 treated, reduction = self.treated(sound, address)
                 out, level = self.kept_level(sound, treated, address)
@@ -246,52 +234,7 @@ class Builder:
             self.passed[address], sound = passed, passed.after
         return sound
 
-    def contained(self, sound: Stage, address: str) -> Passed:
-        """A sound through the chains of a container: their sum, at their levels. Before it stands what it would be with
-        nothing in them."""
-        step = cast(Container, find(self.stack, address))
-        bare, made, measured = [], {}, None
-        for strand in step.strands():
-            owner = in_(address, strand.where)
-            fed = sound if strand.band is None else self.in_forms(partial(self._band, sound, address, strand.number))
-            out = self.along(fed, owner, strand.path)
-            if step.dry and strand.path:
-                out, measured = self._aligned(sound, out, address)
-            curves = self.moves.of(owner, "level_db").curves
-            made[owner] = stage(steps.scale, out, *curves, level_db=0.0 if curves else find(self.stack, owner).level_db)
-            self.passed[owner] = Passed(fed, made[owner])
-            bare.append(fed)
-        heard = [each for owner, each in made.items() if self.listened and within(self.listened[0], owner)]
-        if not heard:
-            heard = [sound, *made.values()] if step.dry else [*made.values()]
-        out = stage(steps.together, *heard)
-        on = [out if find(form, address).on else sound for form in self.forms.stacks]
-        plain = sound if step.dry else stage(steps.together, *bare)
-        return Passed(plain, joined(on, self.plan, self.clock, steps.join), None, measured)
-
-    def _band(self, sound: Stage, address: str, number: int, stack: Stack) -> Stage:
-        """What goes into the chain of a band."""
-        banded = cast(Banded, find(stack, address))
-        return stage(
-            steps.band_of,
-            sound,
-            at_hz=tuple(band.from_hz for band in banded.in_bands()[1:]),
-            slope_db_per_octave=banded.slope_db_per_octave,
-            phase=banded.phase,
-            number=number,
-            clock=self.clock,
-            remembers=partial(self.memories.bands, address),
-        )
-
-    def _aligned(self, sound: Stage, copy: Stage, address: str) -> tuple[Stage, Stage | None]:
-        """(what comes out of a chain beside a sound, so that it agrees with that, how it fits)."""
-        if not any(find(form, address).aligns() for form in self.forms.stacks):
-            return copy, None
-        fit = self._measured(steps.agreement, sound, copy, address, rate_hz=self.clock.rate_hz)
-        fitted = stage(steps.fitted, copy, fit, clock=self.clock, remembers=self.memories.fitted)
-        return self.in_forms(lambda form: fitted if find(form, address).aligns() else copy), fit
-
-    def _measured(
+    def measured_once(
         self, function: Callable[..., Any], before: Stage, after: Stage, address: str, **parameters: Any
     ) -> Stage:
         """What is measured of a step once, over the whole loop: in a single pass as it is there."""
@@ -342,7 +285,7 @@ class Builder:
         if not any(step.on and step.keeps_level() for step in keeping):
             return after, None
         was, now = (stage(steps.weighted_power, each, rate_hz=self.clock.rate_hz) for each in (before, after))
-        gain = self._measured(steps.level_gain, was, now, address)
+        gain = self.measured_once(steps.level_gain, was, now, address)
         turned = stage(steps.turned, after, gain)
         forms = [turned if step.on and step.keeps_level() else after for step in keeping]
         return joined(forms, self.plan, self.clock, steps.join), gain

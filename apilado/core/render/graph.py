@@ -10,7 +10,8 @@ from apilado.core.document.addresses import find, owner_of
 from apilado.core.document.stack import Stack
 from apilado.core.render import steps
 from apilado.core.render.audition import WHOLE, Audition
-from apilado.core.render.builder import Builder, Passed
+from apilado.core.render.builder import Builder
+from apilado.core.render.passed import Passed
 from apilado.core.render.stage import Stage, stage
 from apilado.core.render.tail import tail_seconds
 from apilado.core.sources.base import AssetLoader

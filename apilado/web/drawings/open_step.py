@@ -14,7 +14,7 @@ from apilado.core.document.stack import Stack
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.crossovers import HIGHEST_BORDER_HZ, LOWEST_BORDER_HZ
 from apilado.core.dsp.curves import least
-from apilado.core.render.builder import Passed
+from apilado.core.render.passed import Passed
 from apilado.core.soundings.measures import Measures
 from apilado.core.treatments.base import Treatment
 from apilado.core.units import short_hz

@@ -335,8 +335,8 @@ def container_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
 
 
 def band_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
-    """Copying the chain of a band."""
-    return Extras(chain_copies(stack, joined(path, "path")))
+    """Copying the chain of a band, and hearing the band alone."""
+    return Extras(chain_copies(stack, joined(path, "path")), (Action("Hear it alone", listen=path),))
 
 
 EXTRAS: tuple[tuple[type[BaseModel], Callable[[Stack, BaseModel, str], Extras]], ...] = (

@@ -26,6 +26,7 @@ from apilado.core.treatments.hard_clip import HardClip
 from apilado.core.treatments.multiband import Multiband
 from apilado.core.treatments.offset import Offset
 from apilado.errors import InvalidEdit
+from apilado.web.layer_rows import listening
 from tests.seeded.stacks import Dice, seeds
 from tests.support import ENGINE, graph_of, loader, noise, path_of, plain_stack, rendered, sha256, sine, wav
 
@@ -251,6 +252,18 @@ class BandsTest(unittest.TestCase):
         found = rendered(stack, audition=Audition(point=point))["output"]
         spectrum = lines_db(found)
         self.assertLess(float(spectrum[2 * 1000 :].max()), float(spectrum.max()) - 30.0)
+
+    def test_a_band_is_heard_alone(self):
+        stack, load = of_take(noise(2 * RATE), bands(300.0, 3000.0))
+        audition = Audition(point=f"{HERE}/bands/b1")
+        spectrum = lines_db(rendered(stack, load, audition=audition)["output"])
+        self.assertGreater(float(spectrum[2 * 900 : 2 * 1000].mean()), float(spectrum[2 * 40 : 2 * 60].mean()) + 40.0)
+        self.assertGreater(float(spectrum[2 * 900 : 2 * 1000].mean()), float(spectrum[2 * 15000 :].mean()) + 30.0)
+        self.assertEqual((audition.gone(stack), audition.changes(stack)), ((), True))
+        self.assertIn("Heard: only band 2 of bands 1 of", listening(stack, audition))
+        left = apply(stack, RemovePart(path=f"{HERE}/bands/b1"))
+        self.assertEqual(audition.gone(left), (audition.point,))
+        self.assertFalse(audition.changes(left))
 
 
 class AsideTest(unittest.TestCase):
