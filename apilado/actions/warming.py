@@ -7,9 +7,11 @@ from apilado.actions.stacks import bundle_of
 from apilado.actions.workspace import Workspace
 from apilado.core.document.ducker import Ducker
 from apilado.core.document.equaliser import POINTS
+from apilado.core.document.layer import Layer
 from apilado.core.document.path import Equaliser, Points, layer_path
 from apilado.core.document.stack import SharedBus, Stack
 from apilado.core.shapes.registry import DUCK_SHAPES
+from apilado.core.sources.tone import Modulation, Tone, ToneSource
 from apilado.core.treatments.registry import TREATMENTS
 
 
@@ -18,7 +20,10 @@ def everything_on(stack: Stack) -> Stack:
     treatments = tuple(model() for model in TREATMENTS)
     points = tuple(model() for model in POINTS)
     first, *others = stack.layers
-    layers = (first.model_copy(update={"path": layer_path(*treatments, Equaliser(points=points))}), *others)
+    pushing = Tone(id="push", shape="saw", into=(Modulation(wave="pushed"),))
+    waves = (pushing, Tone(id="pushed", shape="sine", copies=2, feedback=0.5), Tone(id="noise", shape="noise"))
+    path = layer_path(*treatments, Equaliser(points=points))
+    layers = (first.model_copy(update={"path": path}), *others, Layer(name="waves", source=ToneSource(tones=waves)))
     duckers = tuple(
         Ducker(id=f"duck-{index}", shape=model(), reach="below" if index else "all")
         for index, model in enumerate(DUCK_SHAPES)

@@ -62,6 +62,11 @@ class PathTest(WebCase):
         self.assertNotIn(f"{bands[0]}/from_hz", fields)
         self.assertTrue({f"{bands[1]}/from_hz", f"{bands[1]}/level_db", f"{inner}/drive_db"} <= fields)
         self.assertIn("250 Hz–2 kHz, hard clip", text)
+        self.type(f"{bands[1]}/from_hz", "9000", selected="layer:mid")
+        self.assertAlmostEqual(
+            self.head().stack.layer("mid").path[-1].bands[1].from_hz, 2000.0 / 2 ** (1 / 3), delta=0.1
+        )
+        self.type(f"{bands[1]}/from_hz", "250", selected="layer:mid")
         self.assertTrue({box, inner} <= {a.get("data-adds") for _, a in tags})
         edits = [json.loads(a["data-edit"]) for _, a in tags if "data-edit" in a]
         kinds = {

@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from pydantic import BaseModel
 
+from apilado.core.banded import Band
 from apilado.core.document.addresses import find, joined, owner_of, parted, parts_of, within
 from apilado.core.document.carving import MOST_PAIRS
 from apilado.core.document.declarations import list_declared
@@ -86,6 +87,12 @@ def part_section(
     )
 
 
+def _stopping_short(fields: tuple[Field, ...], band: str) -> tuple[Field, ...]:
+    """The fields of a band: where it begins stops short of its neighbours, by an edit of its own."""
+    moves = {"op": "move-band", "band": band}
+    return tuple(replace(f, edit=moves, name="frequency_hz") if f.parameter.name == "from_hz" else f for f in fields)
+
+
 def _optional(
     stack: Stack, part: BaseModel, path: str, name: str, label: str, otherwise: str, begins: dict[str, object]
 ) -> Section:
@@ -109,6 +116,10 @@ def part_list(
         here = joined(path, listed.name, member.id)
         title, unused = member_title(members, member, listed), holder.unused_in(member) if own else ()
         section = part_section(stack, member, here, title, without=unused, words=holder.words_of(member) if own else "")
+        if isinstance(member, Band):
+            section = replace(
+                section, fields=_stopping_short(section.fields, here), rest=_stopping_short(section.rest, here)
+            )
         actions = (*section.actions, *_member_actions(stack, members, index, here, listed))
         line = _placed(section.line, members, index, here, listed)
         rest = (*section.rest, *copies_of(stack, member, here))

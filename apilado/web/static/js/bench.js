@@ -203,7 +203,8 @@ class Bench {
     if (selected === this.selected) return;
     this.remember(selected);
     this.item = "";
-    this.step("plan");
+    if (this.mode === "curve") this.setMode("eq"); // another part has other steps
+    else this.step("plan");
   }
 
   choose(key) {
@@ -241,7 +242,8 @@ class Bench {
   /** What is pulled in the Profile where a line of the path is open. */
   modeOf(address) {
     if (this.mode === "split") return "split";
-    if (this.path.line(address)?.dataset.curve) return "curve";
+    const open = this.path.kept.opened[this.selected]?.includes(address);
+    if (open && this.path.line(address)?.dataset.curve) return "curve";
     if (/\/points\/[^/]+$/.test(address) && this.mode === "curve") return "curve"; // a point of the curve
     return address.includes("/path/") ? "eq" : /\/source(\/|$)/.test(address) ? "harmonics" : this.mode;
   }
