@@ -124,6 +124,7 @@ def main(edits: int) -> None:
                     page.wait_for_selector(QUIET, state="attached", timeout=LONG_MS)
                     page.click(f"#layers [data-select='{layer}'] .row-name")
                     page.click(f"#sheet [data-open='{step}'].line-name")
+                    page.click("[data-mode=eq]")  # a drive that is opened shows its curve
                     page.click("#play")
                     print(f"{name}, {bars} bars", flush=True)
                     for kind, act in kinds(page, layer, f"{step}/drive_db").items():
