@@ -97,8 +97,9 @@ class PathTest(WebCase):
         self.type(f"{tones}/{first}/into/m/index", "2,5", selected="layer:mid")
         self.assertIn("into tone 2", self.sheet(opened="" + f"{MID}/source"))
         self.assertIn("modulated by tone 1, index 2.5", self.sheet(opened=f"{MID}/source"))
-        edits = [json.loads(a["data-edit"]) for _, a in Structure(self.sheet(opened="*")).tags if "data-edit" in a]
-        (own,) = [each for each in edits if each.get("path") == f"{tones}/{second}/envelope"]
+        tags = Structure(self.sheet(opened="*")).tags
+        menus = [json.loads(a["value"]) for n, a in tags if n == "option" and a.get("value", "").startswith("{")]
+        (own,) = [each for each in menus if each.get("path") == f"{tones}/{second}/envelope" and each["value"]]
         self.edit(own)
         self.type(f"{tones}/{second}/envelope/decay_ms", "650", selected="layer:mid")
         source = self.head().stack.layer("mid").source

@@ -70,7 +70,6 @@ class Tone(Part):
     leading: ClassVar[tuple[str, ...]] = (
         "shape",
         "level_db",
-        "tuning",
         "octave",
         "ratio_to_note",
         "fixed_hz",

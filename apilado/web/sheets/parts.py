@@ -54,7 +54,8 @@ def part_section(
         replace(part_section(stack, getattr(part, name), joined(path, name), label), folded=True, line=None)
         for name, label in groups_of(type(part))
     )
-    groups += tuple(_optional(stack, part, path, *each) for each in optionals_of(type(part)))
+    choices, optional_ones = _optionals(stack, part, path)
+    groups += optional_ones
     lists = [
         (listed, each)
         for listed in part_lists_of(type(part))
@@ -77,7 +78,7 @@ def part_section(
         title,
         first,
         (*(Action(add.label, add.edit) for add in single), *extras.actions),
-        (*rest, *extras.fields),
+        (*rest, *choices, *extras.fields),
         Line(path, words, sketch, switch, curve=isinstance(part, Treatment) and part.has_curve),
         adds=tuple(add for _, adds in several for add in adds),
         adds_title=f"Add {with_article(several[0][0].noun)}" if several else "",
@@ -93,17 +94,17 @@ def _stopping_short(fields: tuple[Field, ...], band: str) -> tuple[Field, ...]:
     return tuple(replace(f, edit=moves, name="frequency_hz") if f.parameter.name == "from_hz" else f for f in fields)
 
 
-def _optional(
-    stack: Stack, part: BaseModel, path: str, name: str, label: str, otherwise: str, begins: dict[str, object]
-) -> Section:
-    """A model within a part that may be there or not."""
-    here, own = joined(path, name), getattr(part, name)
-    edit = {"op": "set", "path": here, "value": begins if own is None else None}
-    if own is None:
-        give = Action(f"{with_article(label.lower()).capitalize()} of its own", edit)
-        return Section(label, (), (give,), key=here, line=Line(here, otherwise))
-    section, back = part_section(stack, own, here, label), Action(otherwise.capitalize(), edit)
-    return replace(section, actions=(*section.actions, back))
+def _optionals(stack: Stack, part: BaseModel, path: str) -> tuple[tuple[Field, ...], tuple[Section, ...]]:
+    """(the choices of whether a part has the models that it may have, the sections of those that it has)."""
+    choices, sections = [], []
+    for name, label, otherwise, begins in optionals_of(type(part)):
+        here, own = joined(path, name), getattr(part, name)
+        without, given = ({"op": "set", "path": here, "value": value} for value in (None, begins))
+        states = [(without, otherwise, own is None), (given, "its own", own is not None)]
+        choices.append(menu_field(here, label, states))
+        if own is not None:
+            sections.append(part_section(stack, own, here, label))
+    return tuple(choices), tuple(sections)
 
 
 def part_list(
