@@ -269,7 +269,7 @@ def rope_walk() -> Bundle:
                     id="weight",
                     level_db=-14.0,
                     path=(
-                        Tape(id="tape", drive_db=12.0, output_db=-10.0),
+                        Tape(id="tape", drive_db=12.0, output_db=-10.0, oversampling=2),
                         Multiband(
                             id="press",
                             depth=0.8,

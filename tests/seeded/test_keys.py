@@ -15,7 +15,7 @@ from tests.seeded.moving import drawn_movements
 from tests.seeded.stacks import Dice, seeded_stack, seeds
 from tests.support import graph_of
 
-EDITS = 12
+EDITS, COUNT = 12, 6
 """For each of the stacks; the whole run makes 96."""
 STRUCTURE = ("bars", "beats_per_bar", "tempo_bpm", "sample_rate", "oversampling")
 """What makes a render long, or all of it new, is left to other tests."""
@@ -66,7 +66,7 @@ def random_edit(dice, stack):
 class KeysTest(unittest.TestCase):
     def test_nothing_is_stale_after_random_edits(self):
         made = 0
-        for seed in seeds(8, first=600):
+        for seed in seeds(COUNT, first=600):
             dice = Dice(seed)
             stack, load = seeded_stack(seed)
             engine = Engine()
@@ -82,7 +82,7 @@ class KeysTest(unittest.TestCase):
                 np.testing.assert_array_equal(*outputs, err_msg=f"seed {seed}, edit {made}")
                 self.assertIsInstance(stack, Stack)
             engine.close()
-        self.assertEqual(made, EDITS * 8)
+        self.assertEqual(made, EDITS * COUNT)
 
 
 if __name__ == "__main__":

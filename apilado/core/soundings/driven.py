@@ -56,7 +56,9 @@ def level_jump(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]
     limit = f"{limits.look:g} LU"
     if not found:
         return []
-    said = [jump for jump in found if limits.status(jump.by_lu) != "fine"]
+    # Of each layer and bus the step that does it most: the next is told when that is mended.
+    loudest = {owner_of(jump.address): jump for jump in reversed(found)}
+    said = [jump for jump in found if jump in loudest.values() and limits.status(jump.by_lu) != "fine"]
     if not said:
         return [rule.sounding("fine", max(0.0, found[0].by_lu), limit, "bus", "No step makes its sound much louder.")]
     told = []
