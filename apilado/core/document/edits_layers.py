@@ -80,7 +80,7 @@ class RemoveLayer(Edit):
                 )
         others = [(f"'{other['name']}'", other) for other in layers if other is not layers[index]]
         for name, owner in (*others, ("the bus", data["bus"]), ("the shared bus", data["shared"])):
-            if any(step.get("key") == f"layers/{self.layer}" for step in owner["path"]):
+            if _listens(owner["path"], f"layers/{self.layer}"):
                 raise InvalidEdit(
                     f"'{layers[index]['name']}' cannot go: a step of {name} listens to it. "
                     "Let that listen to another sound first."
@@ -90,6 +90,12 @@ class RemoveLayer(Edit):
 
     def title(self, before: Stack, after: Stack) -> str:
         return f"Remove {layer_name(self.layer, before)}"
+
+
+def _listens(path: list[Data], sound: str) -> bool:
+    """Whether a step of a path, or one in a chain of its containers, listens to a sound."""
+    chains = [inner.get("path", []) for step in path for inner in (step, *step.get("bands", []))]
+    return any(step.get("key") == sound for step in path) or any(_listens(chain, sound) for chain in chains)
 
 
 class MoveLayer(Edit):

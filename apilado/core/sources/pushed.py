@@ -114,7 +114,9 @@ class Pushed:
         count = fitting_harmonics(widest, fastest, self.rate_hz, self.factor)
         if tone.pushes():
             count = min(count, max(1, harmonics_below(widest, self.rate_hz)))
-        table = cycle_table(tone.shape, tone.pulse_width, tone.harmonics, count)
+        # A width that moves stands where it is when the note begins: its table is made for one.
+        width = float(np.ravel(in_run(tone.pulse_width, self.run, self.frames))[0])
+        table = cycle_table(tone.shape, width, tone.harmonics, count)
         given: dict[str, Any] = {"pushes": pushes, "feedback": self._high(back) / TURN, "gain": gain}
         high = self.rate_hz * self.factor
         detune = in_run(tone.detune_cents, self.run, self.frames)

@@ -404,10 +404,10 @@ class ToneSource(Source):
         return part
 
     def _pushing(self) -> frozenset[str]:
-        """The waves that push others or themselves, or are pushed."""
+        """The waves that push others or themselves, or are pushed; noise has no phase that could be."""
         into = {each.wave for tone in self.tones for each in tone.pushes()}
         own = {tone.id for tone in self.tones if tone.pushes() or greatest(tone.feedback) > 0.0}
-        return frozenset(into | own)
+        return frozenset(into | own) - {tone.id for tone in self.heard() if tone.shape == "noise"}
 
     def gain_of(
         self, tone: Tone, run: Run, env: Envelope, clock: Clock, gain: NDArray[np.float32]

@@ -10,6 +10,7 @@ from apilado.core.document.edits_layers import RemoveLayer
 from apilado.core.document.edits_values import RemovePart, SetValue
 from apilado.core.document.kick import Kick, Trigger
 from apilado.core.document.layer import Layer
+from apilado.core.document.path import Aside, Bands, ChainedBand
 from apilado.core.document.stack import Bus
 from apilado.core.dsp.dynamics import limiter_reduction, whole_reduction
 from apilado.core.dsp.filters import filtered, high_pass
@@ -90,6 +91,11 @@ class KeyedTest(unittest.TestCase):
         )
         with self.assertRaisesRegex(InvalidEdit, "a step of the bus listens to it"):
             apply(on_bus, RemoveLayer(layer="b"))
+        bands = Bands(bands=(ChainedBand(id="low", path=(step,)), ChainedBand(id="high", from_hz=300.0)))
+        for box in (Aside(path=(step,)), bands):
+            held = plain_stack(layers=layers(a=(box,), b=()))
+            with self.assertRaisesRegex(InvalidEdit, "a step of 'a' listens to it"):
+                apply(held, RemoveLayer(layer="b"))
         keyed = apply(stack, SetValue(path="layers/a/path/c/key", value="ghost"))
         with self.assertRaisesRegex(InvalidEdit, "no sound 'ghost' to listen to"):
             apply(keyed, RemovePart(path="triggers/ghost"))

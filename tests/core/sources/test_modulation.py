@@ -9,6 +9,7 @@ from apilado.core.document.edits import apply
 from apilado.core.document.edits_layers import AddLayer
 from apilado.core.document.edits_values import MovePart, RemovePart, SetValue
 from apilado.core.document.layer import Layer
+from apilado.core.document.movement import Movement, Target
 from apilado.core.dsp.envelopes import falling
 from apilado.core.dsp.modulation import noise
 from apilado.core.notes import Note
@@ -191,8 +192,36 @@ class FrequencyModulationTest(unittest.TestCase):
         apart = np.abs(now[middle] - was[20000 + ahead : 60000 + ahead]).max()
         self.assertLess(float(apart), 0.02)  # a quarter of a cycle is no whole number of frames
 
+    def test_an_index_at_rest_is_the_number_and_a_width_that_moves_is_played(self):
+        tones = (Tone(id="m", shape="pulse", into=into("c", 2.0)), Tone(id="c", shape="pulse"))
+        stack = stack_of(*tones)
+        (plain,) = ENGINE.run([graph_of(stack).sources["a"]])
+        for path, travel in (("m/into/m/index", 0.0), ("m/into/m/index", 1.5), ("c/pulse_width", 0.3)):
+            target = Target(id="t", path=f"layers/a/source/tones/{path}", travel=travel)
+            moved = stack.model_copy(update={"movements": (Movement(id="m", targets=(target,)),)})
+            (found,) = ENGINE.run([graph_of(moved).sources["a"]])
+            self.assertTrue(np.isfinite(found).all(), path)
+            if travel == 0.0:
+                np.testing.assert_allclose(found, plain, atol=1e-4)
+            elif path.endswith("index"):
+                self.assertGreater(float(np.abs(found - plain).max()), 0.1)
+
 
 class NoiseTest(unittest.TestCase):
+    def test_it_has_no_phase_that_could_be_pushed(self):
+        alone = played(Tone(id="n", shape="noise"))
+        fed = played(Tone(id="n", shape="noise", feedback=2.0))
+        np.testing.assert_array_equal(fed, alone)
+        push = Tone(id="m", shape="sine", into=into("n", 3.0))
+        pushed, plain = (
+            played(*tones)
+            for tones in (
+                (push, Tone(id="n", shape="noise")),
+                (Tone(shape="sine", level_db=-60.0), Tone(id="n", shape="noise")),
+            )
+        )
+        self.assertLess(float(np.abs(pushed - plain).max()), 2e-3)
+
     def test_slopes(self):
         """−3.01 dB per octave of pink, −6.02 of brown noise: the power of 1/f and 1/f² (definition)."""
         for slope in (0.0, -3.01, -6.0):
