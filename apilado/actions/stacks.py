@@ -21,7 +21,8 @@ from apilado.core.soundings.measures import Measures, measure
 from apilado.core.soundings.registry import sound
 from apilado.core.soundings.sounding import Sounding
 from apilado.core.sources.layer_sound import LayerSound
-from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.tone import ToneSource
+from apilado.core.sources.wave import Tone
 from apilado.errors import InvalidEdit, UnreadableFile
 from apilado.store.stacks import Revision, Step
 

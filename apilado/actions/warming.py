@@ -11,7 +11,8 @@ from apilado.core.document.layer import Layer
 from apilado.core.document.path import Equaliser, Points, layer_path
 from apilado.core.document.stack import SharedBus, Stack
 from apilado.core.shapes.registry import DUCK_SHAPES
-from apilado.core.sources.tone import Modulation, Tone, ToneSource
+from apilado.core.sources.tone import ToneSource
+from apilado.core.sources.wave import Modulation, Tone
 from apilado.core.treatments.registry import TREATMENTS
 
 

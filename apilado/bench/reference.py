@@ -11,8 +11,9 @@ from apilado.core.document.section import Change, PieceSection
 from apilado.core.document.stack import Bus, Crossover, Limiter, Stack, borders_of
 from apilado.core.dsp.crossovers import cut
 from apilado.core.notes import Note
-from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.tone import ToneSource
 from apilado.core.sources.voice import Envelope, Voice
+from apilado.core.sources.wave import Tone
 from apilado.core.treatments.compressor import Compressor
 from apilado.core.treatments.soft_clip import SoftClip
 

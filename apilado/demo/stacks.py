@@ -19,8 +19,9 @@ from apilado.core.notes import Note
 from apilado.core.shapes.keyed_duck import KeyedDuck
 from apilado.core.sources.layer_sound import LayerSound
 from apilado.core.sources.take import TakeSource
-from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.tone import ToneSource
 from apilado.core.sources.voice import Envelope, Voice
+from apilado.core.sources.wave import Tone
 from apilado.core.treatments.compressor import Compressor
 from apilado.core.treatments.multiband import DynamicBand, Multiband
 from apilado.core.treatments.saturation import Saturation

@@ -14,8 +14,8 @@ from apilado.core.notes import Note
 from apilado.core.parameters import parameters_of
 from apilado.core.shapes.registry import DUCK_SHAPES
 from apilado.core.sources.registry import SOURCES
-from apilado.core.sources.tone import Tone
 from apilado.core.sources.voice import Envelope
+from apilado.core.sources.wave import Tone
 from apilado.core.treatments.registry import TREATMENTS
 
 MODELS = (

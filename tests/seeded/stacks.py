@@ -26,8 +26,10 @@ from apilado.core.shapes.registry import DUCK_SHAPES
 from apilado.core.sources.base import AssetLoader
 from apilado.core.sources.layer_sound import LayerSound
 from apilado.core.sources.take import TakeSource
-from apilado.core.sources.tone import Modulation, Tone, ToneSource
+from apilado.core.sources.tone import ToneSource
 from apilado.core.sources.voice import Envelope, Voice
+from apilado.core.sources.wave import DrawnCycle, Modulation, Tone
+from apilado.core.treatments.filter import Filter
 from apilado.core.treatments.keyed import Keyed
 from apilado.core.treatments.multiband import DynamicBand, Multiband
 from apilado.core.treatments.registry import TREATMENTS
@@ -91,7 +93,7 @@ def seeded_stack(seed: int, **changes: Any) -> tuple[Stack, AssetLoader]:
     take = wav(_take(dice, beats * 60.0 / tempo), dice.of(RATES))
     files = {sha256(take): take}
     crossovers = _crossovers(dice)
-    layers = _layers(dice, Dice(seed + 10_000), len(crossovers), sha256(take), beats)
+    layers = _layers(dice, Dice(seed + 10_000), Dice(seed + 30_000), len(crossovers), sha256(take), beats)
     sound = SampleKick(asset=sha256(take), length_ms=dice.between(40.0, 400.0)) if dice.one_in(4) else _kick(dice)
     triggers = (Trigger(id="second", mute=dice.one_in(2), sound=_kick(dice), hits=_hits(dice, beats)),)
     parts = {
@@ -249,7 +251,32 @@ def _more_waves(dice: Dice, tones: tuple[Tone, ...]) -> tuple[Tone, ...]:
     return tones
 
 
-def _layers(dice: Dice, more: Dice, borders: int, take: str, beats: int) -> tuple[Layer, ...]:
+def _textured(dice: Dice, source: ToneSource) -> ToneSource:
+    """A tone, now and then with filters, of which its last wave goes past, a table, sync or phase distortion."""
+    *others, last = source.tones
+    changes: dict[str, Any] = {}
+    if last.shape != "noise" and dice.one_in(3):
+        cycles = tuple(DrawnCycle(harmonics=(1.0, dice.between(0.0, 0.8), dice.between(0.0, 0.5))) for _ in range(3))
+        changes = dice.of(
+            (
+                {"shape": "table", "table": cycles, "position": dice.between(0.0, 1.0)},
+                {"sync": dice.between(1.0, 6.0)},
+                {"bend": dice.between(0.0, 1.0)},
+                {"sync": dice.between(1.0, 3.0), "bend": dice.between(0.0, 0.8)},
+            )
+        )
+    if others and not last.pushes() and dice.one_in(4):
+        changes["on"] = False if dice.one_in(3) and any(tone.heard() for tone in others) else last.on
+        changes["filtered"] = dice.one_in(2)
+    filters: tuple[Any, ...] = ()
+    if dice.one_in(3):
+        filters = tuple(dice.part(Filter, resonance=dice.between(0.0, 0.8)) for _ in range(dice.whole(1, 2)))
+    standing = dice.of(("in a row", "side by side"))
+    tones = (*others, last.model_copy(update=changes))
+    return source.model_copy(update={"tones": tones, "filters": filters, "filters_stand": standing})
+
+
+def _layers(dice: Dice, more: Dice, textures: Dice, borders: int, take: str, beats: int) -> tuple[Layer, ...]:
     layers: list[Layer] = []
     spans = [(band, band) for band in range(borders + 1)]
     if borders and dice.one_in(3):
@@ -260,6 +287,7 @@ def _layers(dice: Dice, more: Dice, borders: int, take: str, beats: int) -> tupl
         kind = dice.of(("tone", "tone", "take", "child", "child") if layers else ("tone", "tone", "tone", "take"))
         source: Any
         source, voice = _tone(dice)
+        source = _textured(textures, source)
         if kind == "take":
             source = TakeSource(asset=take, start_beats=dice.of((0.0, 0.5)), gain_db=dice.between(-12.0, 0.0))
         elif kind == "child":

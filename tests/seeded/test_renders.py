@@ -163,8 +163,8 @@ class TailTest(unittest.TestCase):
     def test_a_note_that_is_held_over_the_end(self):
         from apilado.core.document.layer import Layer
         from apilado.core.notes import Note
-        from apilado.core.sources.tone import Tone
         from apilado.core.sources.voice import Envelope, Voice
+        from apilado.core.sources.wave import Tone
         from tests.support import plain_stack
 
         organ = ToneSource(tones=(Tone(shape="sine"),), velocity=0.0)

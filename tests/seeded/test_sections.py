@@ -42,8 +42,8 @@ FORGETFUL = {
     "keep_level": False,
 }
 """Of a drive: no filters, and a level that does not come of the whole loop."""
-TIMED = ("delay", "mono", "pitch_st", "cents", "pulse_width")
-"""Where these move, the phase of a note comes of all that has been since it began."""
+TIMED = ("delay", "mono", "pitch_st", "cents", "pulse_width", "sync", "bend")
+"""Where these move, a note comes of all that has been since it began, or of how far they move in it."""
 WITHIN = ("layers", "duckers", "bus", "movements", "kick", "voice")
 
 

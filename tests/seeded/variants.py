@@ -177,6 +177,7 @@ def linear(stack: Stack) -> Stack:
         lambda layer: layer.model_copy(
             update={
                 "path": _linear(layer.path),
+                "source": _still_source(layer.source),
                 "mono_below_hz": 0.0,
             }
         ),
@@ -193,6 +194,12 @@ def linear(stack: Stack) -> Stack:
     return layers.model_copy(
         update={"crossovers": crossovers, "bus": bus, "shared": shared, "duckers": (), "pairs": (), "movements": ()}
     )
+
+
+def _still_source(source: Any) -> Any:
+    """A source whose filters neither drive nor follow the notes."""
+    filters = [each.model_copy(update={"drive_db": 0.0, "follow": 0.0}) for each in source.own_filters()]
+    return source.model_copy(update={"filters": tuple(filters)}) if filters else source
 
 
 def _with_layers(stack: Stack, change: Any) -> Stack:

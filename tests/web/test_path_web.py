@@ -9,7 +9,8 @@ import numpy as np
 from apilado.core.document.edits import apply, edit_from_data
 from apilado.core.render.moves import rounds_of
 from apilado.core.soundings.measures import measure
-from apilado.core.sources.tone import Modulation, Tone, ToneSource
+from apilado.core.sources.tone import ToneSource
+from apilado.core.sources.wave import Modulation, Tone
 from apilado.core.units import midi_to_hz
 from apilado.demo.stacks import slipway
 from apilado.web.drawings.given_harmonics import given_harmonics

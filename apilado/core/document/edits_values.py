@@ -27,7 +27,7 @@ from apilado.core.document.section import OF_THE_WHOLE
 from apilado.core.document.stack import Stack
 from apilado.core.parameters import parameters_of
 from apilado.core.parts import new_id
-from apilado.core.sources.tone import MOST_HARMONICS, Tone
+from apilado.core.sources.wave import MOST_HARMONICS, Tone
 from apilado.errors import InvalidEdit
 
 

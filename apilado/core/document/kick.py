@@ -16,8 +16,7 @@ from apilado.core.dsp.pitch import repitched
 from apilado.core.notes import FIRST_BEAT
 from apilado.core.parameters import Model, choice, number, numbers, switch, tagged_union, text
 from apilado.core.parts import Part
-from apilado.core.sources.base import AssetLoader
-from apilado.core.sources.take import SHA256_PATTERN
+from apilado.core.sources.base import SHA256_PATTERN, AssetLoader
 from apilado.core.units import ms_to_samples
 
 MOST_HITS = 1024

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Annotated, ClassVar, Literal
 
 from pydantic import Field, field_validator, model_validator
@@ -32,6 +33,7 @@ from apilado.core.parameters import Model, choice, group, integer, number, parts
 from apilado.core.parts import Part
 from apilado.core.sources.base import Chance
 from apilado.core.sources.voice import Voice
+from apilado.core.treatments.base import Treatment
 
 FORMAT = "apilado-stack"
 VERSION = 6
@@ -273,6 +275,14 @@ class Stack(Model):
         """Every step of the path of a layer or a bus by its address, those in its containers too; a drum has none."""
         return dict(every_step(owner, getattr(find(self, owner), "path", ())))
 
+    def treatments(self, owner: str) -> Iterator[tuple[str, Treatment]]:
+        """(address, treatment) of each treatment of a layer or a bus: the filters of its source, those of its path and
+        of its containers; a drum has none."""
+        holder = find(self, owner)
+        for each in holder.source.own_filters() if isinstance(holder, Layer) else ():
+            yield joined(owner, "source", "filters", each.id), each
+        yield from every_treatment(owner, getattr(holder, "path", ()))
+
     def equalisers(self) -> dict[str, Points]:
         """Every EQ of the stack by its address, those in containers too."""
         found: dict[str, Points] = {}
@@ -359,7 +369,7 @@ class Stack(Model):
     def _check_keys(self) -> None:
         names = self.drum_names()
         for owner in self.owners():
-            for address, step in every_treatment(owner, getattr(find(self, owner), "path", ())):
+            for address, step in self.treatments(owner):
                 followed = step.follows()
                 if followed is not None and followed not in names and find(self, followed) not in self.layers:
                     raise ValueError(f"{address}/key: there is no sound '{followed}' to listen to")

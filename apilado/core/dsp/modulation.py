@@ -9,6 +9,7 @@ half of that at its greatest instantaneous frequency.
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable
 from typing import Any
 
 import numpy as np
@@ -17,20 +18,14 @@ from numba import njit
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio
-from apilado.core.dsp.oscillators import LONGEST_TABLE, Shape, sides_of
+from apilado.core.dsp.cycles import LONGEST_TABLE
+from apilado.core.dsp.oscillators import sides_of
 
 SMOOTH_FACTOR, STEEP_FACTOR = 4, 8
 """How many times the rate: where modulators are smooth, and where they jump."""
 NOISE_RMS, NOISE_LOWEST_HZ, NOISE_MIDDLE_HZ = 0.25, 20.0, 1000.0
 """Of noise: white at 48 kHz has this level; below the lowest frequency a slope goes on level; at the middle one all
 slopes have the same density."""
-
-
-def steepness(shape: Shape, harmonics: int) -> float:
-    """The greatest slope of a wave, in its peak times 2π a cycle: 1 for a sine."""
-    if shape == "sine":
-        return 1.0
-    return 1.0 if shape == "triangle" else 2.0 / math.pi * (2.0 if shape in ("square", "pulse") else 1.0) * harmonics
 
 
 def fitting_harmonics(wave_hz: float, greatest_hz: float, rate_hz: int, factor: int) -> int:
@@ -41,8 +36,10 @@ def fitting_harmonics(wave_hz: float, greatest_hz: float, rate_hz: int, factor: 
 
 @njit(cache=True, nogil=True, fastmath={"contract"})
 def _pushed_kernel(
-    table: Any,
-    phase: float,
+    tables: Any,
+    state: Any,
+    first: int,
+    end: int,
     steps: Any,
     pushes: Any,
     back: Any,
@@ -51,30 +48,35 @@ def _pushed_kernel(
     gain: Any,
     out: Any,
 ) -> None:
-    size = table.shape[0] - 1
-    stereo = out.shape[0] == 2
+    """Runs it over some frames, from one table to the next; `state` is its phase and its last two samples."""
+    size = tables.shape[1] - 1
+    stereo, walking = out.shape[0] == 2, tables.shape[0] > 1
     moving, pushed, feeding = steps.shape[0] > 1, pushes.shape[0] > 1, back.shape[0] > 1
-    p, last, before = phase, 0.0, 0.0
-    for i in range(out.shape[1]):
+    p, last, before = state[0], state[1], state[2]
+    for i in range(first, end):
         q = p + back[i if feeding else 0] * 0.5 * (last + before)
         if pushed:
             q += pushes[i]
         q = (q - np.floor(q)) * size
         k = np.int64(q)
-        v = table[k] + (q - k) * (table[k + 1] - table[k])
+        v = tables[0, k] + (q - k) * (tables[0, k + 1] - tables[0, k])
+        if walking:
+            w = tables[1, k] + (q - k) * (tables[1, k + 1] - tables[1, k])
+            v += (w - v) * (i - first) / (end - first)
         before = last
         last = v
-        w = v * gain[i]
-        out[0, i] += left * w
+        heard = v * gain[i]
+        out[0, i] += left * heard
         if stereo:
-            out[1, i] += right * w
+            out[1, i] += right * heard
         p += steps[i if moving else 0]
         p -= np.floor(p)
+    state[0], state[1], state[2] = p, last, before
 
 
 def add_pushed(
     out: Audio,
-    table: NDArray[np.float32],
+    pieces: Iterable[tuple[int, int, NDArray[np.float32]]],
     *,
     phase: float,
     steps: NDArray[np.float64],
@@ -87,13 +89,15 @@ def add_pushed(
 
     Args:
         out: shape (1 or 2, frames).
+        pieces: (first frame, end, its tables) from start to end: one table, or two that it goes over between.
         steps: cycles per frame of it, one or one each.
         pushes: cycles by which its phase is pushed at each frame; a single one is none.
         feedback: cycles by which it pushes itself at its peak, one or one each.
         gain: per frame, shape (frames,).
     """
-    sides = sides_of(out.shape[0], pan)
-    _pushed_kernel(table, float(phase), steps, pushes, feedback, *sides, gain, out)
+    sides, state = sides_of(out.shape[0], pan), np.array([float(phase), 0.0, 0.0])
+    for first, end, tables in pieces:
+        _pushed_kernel(tables, state, first, end, steps, pushes, feedback, *sides, gain, out)
 
 
 def at_factor(values: float | NDArray[Any], frames: int, factor: int) -> NDArray[np.float64]:

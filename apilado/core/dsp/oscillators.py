@@ -14,75 +14,23 @@ passes the last sixth of an octave below half the rate, and comes back with the 
 from __future__ import annotations
 
 import math
-from functools import lru_cache
-from typing import Any, Literal
+from collections.abc import Callable, Iterator
+from dataclasses import replace
+from typing import Any
 
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-Shape = Literal["sine", "triangle", "saw", "square", "pulse", "noise"]
+from apilado.core.dsp.cycles import LONGEST_TABLE, WALKED_POINTS, Cycle, Levels, table_ladder, walked_table
 
-SHORTEST_TABLE, LONGEST_TABLE = 4096, 32768
-POINTS_PER_HARMONIC = 64
 RUNGS_PER_OCTAVE = 6
-
-
-def shape_harmonics(shape: Shape, count: int, *, pulse_width: float = 0.5) -> NDArray[np.complex128]:
-    """Complex amplitudes c of harmonics 1 … count of a wave Σ |c|·sin(2πnφ + arg c), peak about 1.
-
-    Fourier series: saw (2/π) Σ sin(nφ)/n falling from its start, square (4/π) Σ sin(nφ)/n over odd n,
-    triangle (8/π²) Σ ±sin(nφ)/n² over odd n, pulse 4/(nπ)·sin(nπw) centred in its high part, shifted to its
-    rising edge. Shape (count,).
-    """
-    n = np.arange(1, count + 1)
-    odd = n % 2 == 1
-    if shape == "sine":
-        series = np.where(n == 1, 1.0, 0.0)
-    elif shape == "saw":
-        series = 2.0 / (np.pi * n)
-    elif shape == "square":
-        series = np.where(odd, 4.0 / (np.pi * n), 0.0)
-    elif shape == "triangle":
-        series = np.where(odd, np.where(n % 4 == 1, 8.0, -8.0) / (np.pi * n) ** 2, 0.0)
-    else:
-        # c·sin(2πnφ + θ) with cosines about the middle of the high part: θ = π/2 - πnw.
-        turned = np.exp(1j * (np.pi / 2 - np.pi * n * pulse_width))
-        return np.asarray(4.0 / (np.pi * n) * np.sin(np.pi * n * pulse_width) * turned, np.complex128)
-    return series.astype(np.complex128)
-
-
-def with_overrides(harmonics: NDArray[np.complex128], levels: tuple[float | None, ...]) -> NDArray[np.complex128]:
-    """The list with the amplitude of its first harmonics replaced where a level is given; phases are kept."""
-    result = harmonics.copy()
-    for index, level in enumerate(levels[: len(result)]):
-        if level is not None:
-            size = abs(result[index])
-            result[index] = level * (result[index] / size if size > 0.0 else 1.0)
-    return result
-
-
-def table_size(count: int) -> int:
-    """Points of a cycle that holds `count` harmonics."""
-    return 1 << math.ceil(math.log2(min(max(POINTS_PER_HARMONIC * count, SHORTEST_TABLE), LONGEST_TABLE)))
-
-
-@lru_cache(maxsize=256)
-def cycle_table(shape: Shape, pulse_width: float, levels: tuple[float | None, ...], count: int) -> NDArray[np.float32]:
-    """One cycle of a tone with `count` harmonics, its first point repeated at the end. Shape (size + 1,)."""
-    table = _cycle(shape, pulse_width, levels, count, table_size(count))
-    table.flags.writeable = False
-    return table
-
-
-def _cycle(
-    shape: Shape, pulse_width: float, levels: tuple[float | None, ...], count: int, size: int
-) -> NDArray[np.float32]:
-    spectrum = np.zeros(size // 2 + 1, np.complex128)
-    harmonics = with_overrides(shape_harmonics(shape, count, pulse_width=pulse_width), levels)
-    spectrum[1 : count + 1] = harmonics * (-0.5j * size)  # a sine is -i/2 of its positive frequency
-    cycle = np.fft.irfft(spectrum, size)
-    return np.append(cycle, cycle[0]).astype(np.float32)
+POINTS_WALKED = 32
+"""Of a cycle that changes on its way, to each of its harmonics at least."""
+SHARP_TURN = 0.05
+"""So much of its value would a value miss that turned within a step."""
+WALK_S = 0.004
+"""A cycle that changes is made anew so often; in between it goes over from one to the next."""
 
 
 def harmonics_below(frequency_hz: float, rate_hz: int) -> int:
@@ -104,24 +52,6 @@ def _steady_kernel(table: Any, phase: Any, step: Any, left: Any, right: Any, gai
         out[0, i] += left * v
         if stereo:
             out[1, i] += right * v
-
-
-@lru_cache(maxsize=16)
-def table_ladder(
-    shape: Shape, pulse_width: float, levels: tuple[float | None, ...], count: int, rungs: int
-) -> NDArray[np.float32]:
-    """Tables of a tone for a pitch that moves: the first with `count` harmonics, the further ones a rung down each.
-
-    Shape (rungs, points + 1); rungs on which no harmonic fits are silent.
-    """
-    size = table_size(max(1, count))
-    tables = np.zeros((rungs, size + 1), np.float32)
-    for rung in range(rungs):
-        harmonics = int(count * 2.0 ** (-rung / RUNGS_PER_OCTAVE))
-        if harmonics:
-            tables[rung] = _cycle(shape, pulse_width, levels, harmonics, size)
-    tables.flags.writeable = False
-    return tables
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"})
@@ -201,9 +131,7 @@ class MovingTone:
 
     def __init__(
         self,
-        shape: Shape,
-        pulse_width: float,
-        levels: tuple[float | None, ...],
+        cycle: Cycle,
         frequencies_hz: NDArray[np.float64],
         rate_hz: int,
         lags: NDArray[np.float64] | None = None,
@@ -218,7 +146,7 @@ class MovingTone:
         self._rungs = np.maximum(RUNGS_PER_OCTAVE * np.log2(count / fits) + 1.0, 0.0).astype(np.float32)
         # Room for copies that are detuned upwards, and for the neighbour below.
         needed = math.ceil(float(np.max(self._rungs)) + 1.0) + 2
-        self._tables = table_ladder(shape, pulse_width, levels, int(count), needed)
+        self._tables = table_ladder(cycle, int(count), needed, RUNGS_PER_OCTAVE)
         self._steps, self._rate_hz = frequencies_hz / rate_hz, rate_hz
 
     def add(
@@ -244,18 +172,18 @@ class MovingPulse:
     def __init__(
         self,
         widths: NDArray[np.float64],
-        levels: tuple[float | None, ...],
+        levels: Levels,
         frequencies_hz: NDArray[np.float64],
         rate_hz: int,
     ) -> None:
-        without = tuple(None if level is None else 0.0 for level in levels)
-        rising = MovingTone("saw", 0.5, without, frequencies_hz, rate_hz)
-        falling = MovingTone("saw", 0.5, without, frequencies_hz, rate_hz, widths)
+        saw = Cycle("saw", levels=tuple(None if level is None else 0.0 for level in levels))
+        rising = MovingTone(saw, frequencies_hz, rate_hz)
+        falling = MovingTone(saw, frequencies_hz, rate_hz, widths)
         self._parts = [(rising, 1.0), (falling, -1.0)]
         if any(levels):
             others = [0.0] * (LONGEST_TABLE // 8 - len(levels))
             alone = (*(level or 0.0 for level in levels), *others)
-            self._parts.append((MovingTone("pulse", float(widths[0]), alone, frequencies_hz, rate_hz), 1.0))
+            self._parts.append((MovingTone(Cycle("pulse", float(widths[0]), alone), frequencies_hz, rate_hz), 1.0))
 
     def add(
         self, out: NDArray[np.float32], *, phase: float, ratio: float, pan: float, gain: NDArray[np.float32]
@@ -263,3 +191,98 @@ class MovingPulse:
         """Adds a copy, its pitch at a ratio to the track, to `out`, in place."""
         for part, sign in self._parts:
             part.add(out, phase=phase, ratio=ratio, pan=pan, gain=gain * np.float32(sign))
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"})
+def _walk_kernel(
+    tables: Any, phase: Any, steps: Any, first: Any, ratio: Any, left: Any, right: Any, gain: Any, out: Any
+) -> float:
+    """Adds a tone that goes over from the first of two tables to the second; gives the phase where it ends."""
+    size = tables.shape[1] - 1
+    frames = gain.shape[0]
+    stereo, moving = out.shape[0] == 2, steps.shape[0] > 1
+    p = phase
+    for i in range(frames):
+        p -= np.floor(p)
+        q = p * size
+        k = np.int64(q)
+        f = np.float32(q - k)
+        share = np.float32(i) / np.float32(frames)
+        a = tables[0, k] + f * (tables[0, k + 1] - tables[0, k])
+        b = tables[1, k] + f * (tables[1, k + 1] - tables[1, k])
+        v = (a + share * (b - a)) * gain[i]
+        out[0, first + i] += left * v
+        if stereo:
+            out[1, first + i] += right * v
+        p += steps[first + i if moving else 0] * ratio
+    return float(p)
+
+
+class Walk:
+    """The tables of a cycle that changes on its way, made anew every few milliseconds.
+
+    Args:
+        cycle: where it stands still.
+        ways: the values of it that move, by their names, each at every frame.
+        count: how many harmonics it has, from the first to the last of some frames.
+    """
+
+    def __init__(
+        self,
+        cycle: Cycle,
+        ways: dict[str, NDArray[np.float64]],
+        rate_hz: int,
+        count: Callable[[int, int], int],
+    ) -> None:
+        frames, hop = next(iter(ways.values())).shape[0], max(1, round(WALK_S * rate_hz))
+        # Where a value turns sharply, as at the start of a section, it is met exactly.
+        turns = [
+            np.flatnonzero(np.abs(np.diff(way, 2)) * hop > SHARP_TURN * np.abs(way[1:-1])) + 1 for way in ways.values()
+        ]
+        self.ends = [int(at) for at in np.unique(np.concatenate([np.arange(0, frames, hop), *turns, [frames]]))]
+        self._made = []
+        for at in self.ends:
+            values: dict[str, Any] = {name: round(float(way[min(at, frames - 1)]), 6) for name, way in ways.items()}
+            most = max(1, min(count(max(0, at - hop), at + hop + 1), WALKED_POINTS // POINTS_WALKED))
+            self._made.append((replace(cycle, **values), most))
+
+    def pieces(self) -> Iterator[tuple[int, int, NDArray[np.float32]]]:
+        """(first frame, end, the tables that it goes over from and to) of each stretch of it."""
+        for first, end, before, after in zip(self.ends, self.ends[1:], self._made, self._made[1:], strict=False):
+            yield first, end, np.stack([walked_table(*before), walked_table(*after)])
+
+
+class WalkingTone:
+    """A tone whose cycle changes on its way: its table position, its sync, its phase distortion, its pulse width.
+
+    Args:
+        cycle: where it stands still.
+        ways: the values of it that move, by their names, each at every frame.
+        frequencies_hz: of the tone's undetuned copy, one number or one per frame.
+        highest_ratio: of a copy to that.
+    """
+
+    def __init__(
+        self,
+        cycle: Cycle,
+        ways: dict[str, NDArray[np.float64]],
+        frequencies_hz: float | NDArray[np.float64],
+        rate_hz: int,
+        highest_ratio: float = 1.0,
+    ) -> None:
+        steps = np.atleast_1d(np.asarray(frequencies_hz, np.float64)) / rate_hz
+        self._steps = steps
+
+        def fitting(first: int, end: int) -> int:
+            around = steps[first:end] if steps.shape[0] > 1 else steps
+            return harmonics_below(max(float(np.max(around, initial=0.0)) * highest_ratio, 1e-6), 1)
+
+        self._walk = Walk(cycle, ways, rate_hz, fitting)
+
+    def add(
+        self, out: NDArray[np.float32], *, phase: float, ratio: float, pan: float, gain: NDArray[np.float32]
+    ) -> None:
+        """Adds a copy, its pitch at a ratio to the track, to `out`, in place."""
+        sides, p = sides_of(out.shape[0], pan), float(phase)
+        for first, end, tables in self._walk.pieces():
+            p = _walk_kernel(tables, p, self._steps, first, ratio, *sides, gain[first:end], out)

@@ -56,14 +56,14 @@ def check_audio(content: bytes, file_name: str) -> None:
 
 
 def read_at(content: bytes, file_name: str, rate_hz: int) -> Audio:
-    """The samples of an audio file at a rate, resampled as they come (soxr, very high quality).
+    """The samples of an audio file at a rate, resampled as they come (soxr, very high quality); at 0 as they lie there.
 
     Raises:
         UnreadableFile: as `read_audio`.
     """
     stream, parts = None, []
     for block, rate in audio_blocks(content, file_name):
-        if rate == rate_hz:
+        if rate_hz in (0, rate):
             parts.append(block)
             continue
         if stream is None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from bisect import bisect_right
 from collections.abc import Callable, Mapping, Sequence
 from functools import partial
@@ -15,7 +16,7 @@ from apilado.core.document.equaliser import eq_sections, still_and_moving
 from apilado.core.document.forms import forms_of, heard_over, in_frames, rendered_twice
 from apilado.core.document.kick import Drum
 from apilado.core.document.layer import Layer
-from apilado.core.document.path import AnyStep, Container, Equaliser, Split, every_treatment
+from apilado.core.document.path import AnyStep, Container, Equaliser, Split
 from apilado.core.document.stack import Limiter, Stack
 from apilado.core.render import steps
 from apilado.core.render.audition import WHOLE, Audition
@@ -42,7 +43,7 @@ def following_nothing(stack: Stack) -> Stack:
     movements = tuple(each for each in stack.movements if each.shape.follows() is None)
     stack = stack.model_copy(update={"movements": movements})
     for layer in stack.layers:
-        for address, step in every_treatment(f"layers/{layer.id}", layer.path):
+        for address, step in stack.treatments(f"layers/{layer.id}"):
             if step.follows() is not None:
                 stack = replaced(stack, in_(address, "on"), False)
     return stack
@@ -291,20 +292,57 @@ class Builder:
         return joined(forms, self.plan, self.clock, steps.join), gain
 
     def source(self, layer: Layer) -> Stage:
-        """The raw sound of a layer."""
-        return self.in_forms(partial(self._source, layer.id))
+        """The raw sound of a layer, behind the filters of its source."""
+        forms = [cast(Layer, form.layer(layer.id)) for form in self.forms.stacks]
+        filters = {
+            f"layers/{layer.id}/source/filters/{each.id}" for form in forms for each in form.source.own_filters()
+        }
+        if not any(self.anywhere(in_(address, "on")) for address in filters):
+            return self.in_forms(partial(self._source, layer.id, None))
+        sides = {
+            through: self.in_forms(partial(self._source, layer.id, through))
+            for through in (True, False)
+            if not all(form.source.side(through=through).silent() for form in forms)
+        }
+        if True in sides:
+            sides[True] = self.filtered(sides[True], layer)
+        return stage(steps.together, *sides.values()) if len(sides) > 1 else next(iter(sides.values()))
 
-    def _source(self, layer_id: str, stack: Stack) -> Stage:
+    def _source(self, layer_id: str, through: bool | None, stack: Stack) -> Stage:
         layer = cast(Layer, stack.layer(layer_id))
         followed = layer.source.follows()
         if followed is not None:
             parent = cast(Layer, self.stack.layer(followed))
             raw = layer.source.follows(treated=False) is not None
             return self.source(parent) if raw else self.shaped(parent)
+        source = layer.source if through is None else layer.source.side(through=through)
         context, score = {"load": self.load}, score_of(stack, layer)
-        moved = self.moves.of(f"layers/{layer.id}/source")
-        given: dict[str, Any] = {"source": moved.still(layer.source), "score": score, "clock": self.clock}
+        moved = self.moves.of(f"layers/{layer.id}/source").without("filters")
+        given: dict[str, Any] = {"source": moved.still(source), "score": score, "clock": self.clock}
         return moving(steps.play_source, moved=moved, context=context, **given)
+
+    def filtered(self, sound: Stage, layer: Layer) -> Stage:
+        """A sound behind the filters of a layer's source, in a row or side by side."""
+
+        def behind(sound: Stage, address: str) -> Stage:
+            out, _ = self.treated(sound, address)
+            self.passed[address] = Passed(sound, out)
+            return out
+
+        addresses = [f"layers/{layer.id}/source/filters/{each.id}" for each in layer.source.own_filters()]
+        on = [address for address in addresses if self.anywhere(in_(address, "on"))]
+        beside = [stage(steps.together, *[behind(sound, each) for each in on])] if len(on) > 1 else []
+        row = functools.reduce(behind, on, sound)
+
+        def standing(stack: Stack) -> Stage:
+            source = cast(Layer, stack.layer(layer.id)).source
+            return row if not beside or source.filters_in_a_row() else beside[0]
+
+        out = self.in_forms(standing)
+        if len(on) > 1 and not layer.source.filters_in_a_row():
+            for address in on:
+                behind(sound, address)
+        return out
 
     def shaped(self, layer: Layer) -> Stage:
         """The source, and all of the layer's path."""

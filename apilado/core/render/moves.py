@@ -35,6 +35,11 @@ class Moved:
     names: tuple[str, ...] = ()
     curves: tuple[Stage, ...] = ()
 
+    def without(self, inner: str) -> Moved:
+        """What moves but in a part within it."""
+        kept = [pair for pair in zip(self.names, self.curves, strict=True) if not within(pair[0], inner)]
+        return Moved(tuple(name for name, _ in kept), tuple(curve for _, curve in kept))
+
     def still(self, part: P) -> P:
         """The part with its defaults where it moves: where it would stand goes into the curve alone."""
         for name in self.names:

@@ -172,6 +172,8 @@ class Reach:
     def layer_seconds(self, layer: Layer) -> float:
         root = root_of(self.stack, layer)
         seconds = root.source.tail_seconds(score_of(self.stack, root), self.clock)
+        listed = joined("layers", root.id, "source", "filters")
+        seconds += sum(self.step_seconds(joined(listed, each.id), each) for each in root.source.own_filters())
         # A layer that takes another's treated sound goes through both paths.
         chain = [layer]
         while (parent := self.stack.layer(chain[-1].source.follows() or "")) is not None:

@@ -6,7 +6,6 @@ from collections.abc import Iterator
 
 from apilado.core.document.addresses import joined
 from apilado.core.document.movement import Movement, Target
-from apilado.core.document.path import every_treatment
 from apilado.core.document.stack import Stack
 from apilado.core.shapes.drawn_course import CoursePoint, DrawnCourse
 
@@ -40,10 +39,8 @@ def _by_movements(stack: Stack) -> Iterator[tuple[str, Moving]]:
 
 def _by_notes(stack: Stack) -> Iterator[tuple[str, Moving]]:
     """Of the steps that follow the notes, on the layers and the buses; where there are none nothing is followed."""
-    paths = {f"layers/{layer.id}": layer.path for layer in stack.layers}
-    paths.update({"bus": stack.bus.path, "shared": stack.shared.path})
-    for owner, steps in paths.items():
-        for address, step in every_treatment(owner, steps):
+    for owner in stack.owners():
+        for address, step in stack.treatments(owner):
             for name, octaves in step.follows_notes() if stack.played() else ():
                 path = joined(address, name)
                 yield path, (AS_HIGH, Target(id="notes", path=path, travel=octaves))

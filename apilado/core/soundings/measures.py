@@ -14,7 +14,6 @@ from apilado.core.clock import Clock
 from apilado.core.document.addresses import get, joined, within
 from apilado.core.document.ducker import Ducker
 from apilado.core.document.layer import Layer
-from apilado.core.document.path import every_treatment
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.audio import Audio
 from apilado.core.measure.drums import DrumFacts, drum_facts
@@ -306,7 +305,7 @@ def _driven(stack: Stack) -> Iterator[str]:
         eqs = {address: eq for address, eq in stack.equalisers().items() if within(address, f"layers/{layer.id}")}
         for address, eq in eqs.items():
             yield from (joined(address, "points", p.id) for p in eq.points if p.on and p.follows() is not None)
-        for address, step in every_treatment(f"layers/{layer.id}", layer.path):
+        for address, step in stack.treatments(f"layers/{layer.id}"):
             if step.on and step.follows() is not None:
                 yield address
     for movement in stack.movements:

@@ -16,7 +16,7 @@ from apilado.core.soundings.further import sub_clicks
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding, Status
 from apilado.core.soundings.sub import NOTHING
-from apilado.core.sources.tone import Tone
+from apilado.core.sources.wave import Tone
 from apilado.core.units import bar_and_beat, midi_to_hz, power_ratio_db
 
 SEMITONE = 2.0 ** (1.0 / 12.0)

@@ -11,11 +11,14 @@ from apilado.core.dsp.audio import Audio
 from apilado.core.notes import Note
 from apilado.core.parameters import Model
 from apilado.core.sources.voice import Voice
+from apilado.core.treatments.filter import Filter
 
+SHA256_PATTERN = r"^[0-9a-f]{64}$"
 Chance = Literal["place", "order"]
 """What chance hangs on besides the seed: a note's place in the piece, or its number in the list of notes."""
+AS_IT_LIES = 0
 AssetLoader = Callable[[str, int], Audio]
-"""(SHA-256 of the content, rate in Hz) -> the whole audio at that rate."""
+"""(SHA-256 of the content, rate in Hz) -> the whole audio at that rate; at its own where that is `AS_IT_LIES`."""
 
 
 @dataclass(frozen=True)
@@ -55,6 +58,22 @@ class Source(Model):
             treated: whether one that is taken behind the other's treatments counts too.
         """
         return None
+
+    def own_filters(self) -> tuple[Filter, ...]:
+        """The filters that stand in it, before anything of its layer."""
+        return getattr(self, "filters", ())
+
+    def filters_in_a_row(self) -> bool:
+        """Whether the second of its filters takes what the first leaves; else both stand side by side."""
+        return getattr(self, "filters_stand", "in a row") == "in a row"
+
+    def side(self, *, through: bool) -> Source:
+        """What of it goes through its filters, or past them, without these."""
+        return self
+
+    def silent(self) -> bool:
+        """Whether nothing of it is on."""
+        return False
 
     def turned(self, cycles: float) -> dict[str, float] | None:
         """The values, by their address in the source, with which its whole sound is earlier by cycles of the note.

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any
+from collections.abc import Callable, Iterable, Mapping
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import greatest
+from apilado.core.dsp.cycles import Cycle, Recorded, cycle_table, slope_of
 from apilado.core.dsp.modulation import (
     SMOOTH_FACTOR,
     STEEP_FACTOR,
@@ -19,15 +20,12 @@ from apilado.core.dsp.modulation import (
     brought_down,
     fitting_harmonics,
     noise,
-    steepness,
 )
-from apilado.core.dsp.oscillators import cycle_table, harmonics_below
+from apilado.core.dsp.oscillators import Walk, harmonics_below
 from apilado.core.notes import Run
 from apilado.core.sources.voicing import in_run, shifted
+from apilado.core.sources.wave import CYCLE_MOVES, Tone
 from apilado.core.units import cents_to_ratio, db_to_gain
-
-if TYPE_CHECKING:
-    from apilado.core.sources.tone import Tone
 
 SMOOTH_SHAPES = ("sine", "triangle")
 TURN = 2.0 * math.pi
@@ -46,6 +44,7 @@ class Pushed:
         track: Track,
         gains: Mapping[str, NDArray[np.float32]],
         chance: tuple[int, int],
+        tables: Mapping[str, Recorded],
     ) -> None:
         """
         Args:
@@ -53,11 +52,14 @@ class Pushed:
             track: frequency of the note, in Hz, over the run.
             gains: the envelope of each wave, by its id, shape (frames,).
             chance: what free phases and noise are drawn from, with the number of the wave.
+            tables: those that were read from a file, by the ids of their waves.
         """
         self.tones, self.pushing, self.run, self.rate_hz = tones, pushing, run, rate_hz
-        self.track, self.gains, self.chance = track, gains, chance
+        self.track, self.gains, self.chance, self.tables = track, gains, chance, tables
         self.frames = next(iter(gains.values())).shape[0]
-        steep = any(tone.pushes() and tone.shape not in SMOOTH_SHAPES for tone in tones)
+        steep = any(
+            tone.pushes() and (tone.shape not in SMOOTH_SHAPES or self._furthest(tone).warped) for tone in tones
+        )
         self.factor = STEEP_FACTOR if steep else SMOOTH_FACTOR
         self._signals: dict[str, NDArray[np.float32]] = {}
         """What each modulator does, at the higher rate."""
@@ -87,7 +89,9 @@ class Pushed:
             self._widths_hz[tone.id] = self.rate_hz / 4.0
             return np.asarray(self._high(drawn[0]) * gain, np.float32)
         fastest, count = self._play(tone, generator, signal, gain, copies=[(0.0, 0.0)])
-        self._widths_hz[tone.id] = fastest * steepness(tone.shape, count)
+        self._widths_hz[tone.id] = fastest * max(
+            slope_of(cycle, count) for cycle in (self._cycle(tone), self._furthest(tone))
+        )
         return np.asarray(signal[0], np.float32)
 
     def _carrier(self, tone: Tone, generator: np.random.Generator, out: Audio) -> None:
@@ -114,17 +118,38 @@ class Pushed:
         count = fitting_harmonics(widest, fastest, self.rate_hz, self.factor)
         if tone.pushes():
             count = min(count, max(1, harmonics_below(widest, self.rate_hz)))
-        # A width that moves stands where it is when the note begins: its table is made for one.
-        width = float(np.ravel(in_run(tone.pulse_width, self.run, self.frames))[0])
-        table = cycle_table(tone.shape, width, tone.harmonics, count)
+        pieces = self._pieces(tone, count)
         given: dict[str, Any] = {"pushes": pushes, "feedback": self._high(back) / TURN, "gain": gain}
         high = self.rate_hz * self.factor
         detune = in_run(tone.detune_cents, self.run, self.frames)
         for share, pan in copies:
             phase = tone.start_phase_deg / 360.0 + (generator.random() if tone.phase == "free" else 0.0)
             way = shifted(hertz, share * detune, 1.0) if len(copies) > 1 else hertz
-            add_pushed(out, table, phase=phase, steps=self._high(way) / high, pan=pan, **given)
+            add_pushed(out, pieces(), phase=phase, steps=self._high(way) / high, pan=pan, **given)
         return fastest, count
+
+    def _cycle(self, tone: Tone) -> Cycle:
+        """One cycle of a wave, as it is when the run begins."""
+        begins = {name: float(np.ravel(in_run(getattr(tone, name), self.run, self.frames))[0]) for name in CYCLE_MOVES}
+        return tone.model_copy(update=begins).cycle(self.tables.get(tone.id))
+
+    def _furthest(self, tone: Tone) -> Cycle:
+        """One cycle of a wave, as far from its shape as it comes."""
+        furthest = {name: greatest(getattr(tone, name)) for name in CYCLE_MOVES}
+        return tone.model_copy(update=furthest).cycle(self.tables.get(tone.id))
+
+    def _pieces(self, tone: Tone, count: int) -> Callable[[], Iterable[tuple[int, int, NDArray[np.float32]]]]:
+        """The tables along which a wave is played, at the higher rate."""
+        ways = {
+            name: self._high(way)
+            for name in CYCLE_MOVES
+            if name not in tone.unused()
+            and not isinstance(way := in_run(getattr(tone, name), self.run, self.frames), float)
+        }
+        if ways:
+            return Walk(self._cycle(tone), ways, self.rate_hz * self.factor, lambda first, end: count).pieces
+        whole = (0, self.frames * self.factor, cycle_table(self._cycle(tone), count)[None])
+        return lambda: [whole]
 
     def _hertz(self, tone: Tone) -> Track:
         """The frequency of a wave over the run."""
@@ -139,7 +164,7 @@ class Pushed:
         found, moved_hz = np.zeros(1, np.float32), 0.0
         for other in self.tones:
             for each in other.pushes():
-                if each.wave == tone.id:
+                if each.wave == tone.id and other.id in self._signals:
                     index = in_run(each.index, self.run, self.frames)
                     found = found + (self._high(index) / TURN).astype(np.float32) * self._signals[other.id]
                     moved_hz += float(np.max(index)) * self._widths_hz[other.id]

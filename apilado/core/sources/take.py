@@ -14,14 +14,13 @@ from apilado.core.dsp.envelopes import rising
 from apilado.core.dsp.stereo import mixed_at
 from apilado.core.notes import FIRST_BEAT
 from apilado.core.parameters import number, text
-from apilado.core.sources.base import AssetLoader, Score, Source
+from apilado.core.sources.base import SHA256_PATTERN, AssetLoader, Score, Source
 from apilado.core.units import db_to_gain
 from apilado.errors import InvalidEdit
 
 EDGE_MS = 3.0
 SHORTEST_BEATS = 0.25
 """It is laid no more often than this."""
-SHA256_PATTERN = r"^[0-9a-f]{64}$"
 
 
 class TakeSource(Source):

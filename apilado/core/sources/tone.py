@@ -3,239 +3,35 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
 from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import field_validator, model_validator
+from pydantic import BaseModel, model_validator
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
-from apilado.core.dsp.curves import Value, greatest, least
+from apilado.core.dsp.curves import greatest, least
+from apilado.core.dsp.cycles import Recorded, cycles_of
 from apilado.core.dsp.envelopes import CUT_MS, DECAY_NEPERS, adsr, rising
 from apilado.core.dsp.modulation import noise
-from apilado.core.dsp.oscillators import (
-    MovingPulse,
-    MovingTone,
-    Shape,
-    add_tone,
-    cycle_table,
-    harmonics_below,
-    shape_harmonics,
-    with_overrides,
-)
 from apilado.core.dsp.stereo import mixed_at
 from apilado.core.notes import Run, voice_notes, voice_runs
-from apilado.core.parameters import Model, choice, integer, number, numbers, optional, parts, reference
-from apilado.core.parts import Part
-from apilado.core.sketch import SKETCH_POINTS, Sketch
-from apilado.core.sources.base import AssetLoader, Score, Source
+from apilado.core.parameters import Model, number, parts
+from apilado.core.sketch import Sketch
+from apilado.core.sources.base import AS_IT_LIES, AssetLoader, Score, Source
+from apilado.core.sources.filters import Standing, filter_list, standing
 from apilado.core.sources.pushed import Pushed
 from apilado.core.sources.voice import Envelope
 from apilado.core.sources.voicing import glide_track, in_run, shifted
-from apilado.core.units import beats_to_seconds, cents_to_ratio, db_to_gain, midi_to_hz
+from apilado.core.sources.wave import C2_HZ, CYCLE_MOVES, MOST_TONES, WHOLE_WITHIN, Tone, off_the_note
+from apilado.core.treatments.filter import Filter
+from apilado.core.units import beats_to_seconds, cents_to_ratio, db_to_gain
 
-MOST_HARMONICS, MOST_TONES = 64, 6
-C2_HZ = float(midi_to_hz(36.0))
-MOST_PARTS_OF_A_NOTE, WHOLE_WITHIN = 4, 1e-3
-"""Ratios count as whole, or as whole parts of up to so many to a note, within so much."""
-SKETCHED_HARMONICS = 24
-FAINT = 1e-3
-"""Of the strongest harmonic: what is weaker leaves a gap."""
+MOST_PARTS_OF_A_NOTE = 4
+"""Ratios that are whole parts of up to so many to a note have a common measure."""
 TICKS_PER_BEAT = 960
 """Chance tells places apart that lie as far from one another."""
-
-
-class Modulation(Part):
-    """A wave that comes later, whose phase this one pushes."""
-
-    label: ClassVar[str] = "Modulation"
-
-    wave: Annotated[str, reference(among="waves", label="Modulates")] = ""
-    """Its id; nothing as long as none is chosen."""
-    index: Annotated[
-        Value,
-        number(low=0.0, high=12.0, unit="rad", label="Index", help="By how much it pushes its phase", moves=True),
-    ] = 1.0
-
-
-class Tone(Part):
-    """One wave: a starting shape, with the amplitude of any of its first harmonics set by hand; or noise.
-
-    It is heard, or modulates waves that come later.
-    """
-
-    label: ClassVar[str] = "Tone"
-    leading: ClassVar[tuple[str, ...]] = (
-        "shape",
-        "level_db",
-        "octave",
-        "ratio_to_note",
-        "fixed_hz",
-        "copies",
-        "detune_cents",
-        "slope_db_per_octave",
-    )
-
-    shape: Annotated[Shape, choice(label="Shape")] = "saw"
-    pulse_width: Annotated[float, number(low=0.02, high=0.98, label="Pulse width", moves=True)] = 0.25
-    harmonics: Annotated[
-        tuple[float | None, ...],
-        numbers(
-            low=0.0,
-            high=2.0,
-            most=MOST_HARMONICS,
-            step=0.0001,
-            blanks=True,
-            label="Harmonics",
-            help=f"Amplitudes of harmonics 1, 2, 3 … up to {MOST_HARMONICS}; a blank keeps the shape's own",
-        ),
-    ] = ()
-    level_db: Annotated[float, number(low=-60.0, high=12.0, step=0.1, unit="dB", label="Level", moves=True)] = 0.0
-    tuning: Annotated[
-        Literal["semitones", "ratio", "fixed"],
-        choice(label="Tuned in", names={"fixed": "Hz, whatever the note"}),
-    ] = "semitones"
-    ratio_to_note: Annotated[
-        float, number(low=0.05, high=32.0, step=0.001, scale="log", unit="×", label="Ratio", help="To its note")
-    ] = 1.0
-    fixed_hz: Annotated[float, number(low=1.0, high=8000.0, step=0.1, scale="log", unit="Hz", label="Frequency")] = (
-        100.0
-    )
-    octave: Annotated[int, integer(low=-4, high=4, label="Octave")] = 0
-    semitones: Annotated[int, integer(low=-24, high=24, label="Semitones")] = 0
-    cents: Annotated[float, number(low=-100.0, high=100.0, step=0.1, unit="cents", label="Fine", moves=True)] = 0.0
-    copies: Annotated[int, integer(low=1, high=16, label="Copies")] = 1
-    detune_cents: Annotated[
-        float,
-        number(
-            low=0.0,
-            high=100.0,
-            step=0.1,
-            unit="cents",
-            label="Detune",
-            help="Outermost copies, up and down",
-            moves=True,
-        ),
-    ] = 12.0
-    spread: Annotated[float, number(low=0.0, high=1.0, label="Spread", help="How far apart the copies stand")] = 0.0
-    phase: Annotated[Literal["fixed", "free"], choice(label="Phase")] = "fixed"
-    start_phase_deg: Annotated[float, number(low=0.0, high=360.0, step=1.0, unit="°", label="Start phase")] = 0.0
-
-    slope_db_per_octave: Annotated[
-        float, number(low=-6.0, high=0.0, step=0.1, unit="dB/oct", label="Slope", help="0 is white, −3 pink, −6 brown")
-    ] = -3.0
-    feedback: Annotated[
-        Value, number(low=0.0, high=3.0, unit="rad", label="Feedback", help="By how much it pushes itself", moves=True)
-    ] = 0.0
-    into: tuple[Modulation, ...] = parts("modulation", most=MOST_TONES - 1)
-    envelope: Envelope | None = optional(Envelope, label="Envelope", otherwise="as the voice")
-
-    @field_validator("harmonics")
-    @classmethod
-    def _harmonics_in_range(cls, levels: tuple[float | None, ...]) -> tuple[float | None, ...]:
-        for index, level in enumerate(levels):
-            if level is not None and not 0.0 <= level <= 2.0:
-                raise ValueError(f"harmonic {index + 1} must be from 0 to 2, not {level}")
-        return levels
-
-    def pushes(self) -> tuple[Modulation, ...]:
-        """What it modulates; where that is nothing it is heard."""
-        return tuple(each for each in self.into if each.wave)
-
-    def unused(self) -> tuple[str, ...]:
-        """The parameters that do nothing at present."""
-        idle = [] if self.copies > 1 else ["detune_cents", "spread"]
-        idle += [] if self.shape == "pulse" else ["pulse_width"]
-        tuned = {"semitones": ("octave", "semitones", "cents"), "ratio": ("ratio_to_note",), "fixed": ("fixed_hz",)}
-        idle += [name for tuning, names in tuned.items() if tuning != self.tuning for name in names]
-        if self.shape == "noise":
-            pitched = ("harmonics", "tuning", *(name for names in tuned.values() for name in names))
-            idle = [*idle, *pitched, "copies", "detune_cents", "phase", "start_phase_deg", "feedback"]
-            return tuple(name for name in idle if name != "spread")
-        if self.pushes():
-            idle += ["level_db", "copies", "detune_cents", "spread"]
-        return (*idle, "slope_db_per_octave")
-
-    def in_words(self) -> str:
-        said = [self.shape if self.copies == 1 else f"{self.shape} ×{self.copies}, ±{self.detune_cents:g} cents"]
-        if self.shape == "noise":
-            said = [f"noise, {self.slope_db_per_octave:g} dB/oct" if self.slope_db_per_octave else "white noise"]
-        elif self.tuning == "ratio":
-            said.append(f"{self.ratio_to_note:g}× its note")
-        elif self.tuning == "fixed":
-            said.append(f"at {self.fixed_hz:g} Hz")
-        elif self.octave or self.semitones or self.cents:
-            said.append(f"{12 * self.octave + self.semitones + self.cents / 100.0:+g} st")
-        if self.level_db and not self.pushes():
-            said.append(f"{self.level_db:g} dB")
-        if least(self.feedback) > 0.0:
-            said.append(f"feedback {least(self.feedback):g}")
-        if self.envelope is not None:
-            said.append(f"falling in {self.envelope.decay_ms:g} ms")
-        if any(level is not None for level in self.harmonics):
-            said.append("harmonics of its own")
-        return ", ".join(said).replace("-", "−")
-
-    def sketch(self) -> Sketch:
-        if self.shape == "noise":
-            drawn = np.random.default_rng(SKETCHED_HARMONICS).uniform(0.2, 0.8, 2 * SKETCH_POINTS)
-            return Sketch("noise", drawn)
-        cycle = cycle_table(self.shape, self.pulse_width, self.harmonics, SKETCHED_HARMONICS)
-        at = np.linspace(0.0, len(cycle) - 1, 2 * SKETCH_POINTS) + len(cycle) * self.start_phase_deg / 360.0
-        shown = np.asarray(cycle, np.float64)[np.round(at).astype(int) % len(cycle)]
-        return Sketch("one cycle", 0.5 + shown / (2.0 * max(float(np.max(np.abs(shown))), 1e-9)))
-
-    def ratio(self) -> float:
-        """Frequency relative to the note; of one that is fixed, to C2."""
-        if self.tuning == "ratio":
-            return self.ratio_to_note
-        if self.tuning == "fixed":
-            return self.fixed_hz / C2_HZ
-        return float(2.0**self.octave * cents_to_ratio(100.0 * self.semitones + self.cents))
-
-    def apart(self) -> float:
-        """How far apart its first harmonics lie at most, in fundamentals: 2 where every other one is missing."""
-        sizes = np.abs(with_overrides(shape_harmonics(self.shape, 16, pulse_width=self.pulse_width), self.harmonics))
-        heard = np.flatnonzero(sizes > FAINT * np.max(sizes, initial=0.0)) + 1
-        return float(np.max(np.diff(heard, prepend=0), initial=1.0))
-
-    def player(
-        self, track_hz: float | NDArray[np.float64], rate_hz: int, widths: NDArray[np.float64] | None = None
-    ) -> Callable[..., None]:
-        """What adds one copy of it to a part, along the frequency of its note: `add(out, phase, ratio, pan, gain)`.
-
-        Args:
-            widths: its pulse width at each frame, where that moves.
-        """
-        if widths is not None:
-            way = np.broadcast_to(np.asarray(track_hz * self.ratio()), widths.shape)
-            return MovingPulse(widths, self.harmonics, way, rate_hz).add
-        if not isinstance(track_hz, float):
-            return MovingTone(self.shape, self.pulse_width, self.harmonics, track_hz * self.ratio(), rate_hz).add
-        note_hz = track_hz * self.ratio()
-        highest_hz = note_hz * float(cents_to_ratio(self.detune_cents if self.copies > 1 else 0.0))
-        count = harmonics_below(highest_hz, rate_hz)
-        table = cycle_table(self.shape, self.pulse_width, self.harmonics, count) if count else None
-
-        def add(out: Audio, *, phase: float, ratio: float, pan: float, gain: NDArray[np.float32]) -> None:
-            if table is not None:
-                add_tone(out, table, phase=phase, frequency_hz=note_hz * ratio, rate_hz=rate_hz, pan=pan, gain=gain)
-
-        return add
-
-    def copy_places(self) -> list[tuple[float, float]]:
-        """(share of the detuning, pan) of each copy: even in pitch, mirrored in the image, neighbours opposite."""
-        if self.copies == 1:
-            return [(0.0, 0.0)]
-        places = []
-        for index in range(self.copies):
-            x = 2.0 * index / (self.copies - 1) - 1.0
-            pair = min(index, self.copies - 1 - index)
-            side = 1.0 if pair % 2 == 0 else -1.0
-            places.append((x, x * side * self.spread))
-        return places
 
 
 class ToneSource(Source):
@@ -256,6 +52,8 @@ class ToneSource(Source):
     velocity: Annotated[
         float, number(low=0.0, high=1.0, label="Velocity", help="How much of a note's velocity reaches its level")
     ] = 0.5
+    filters: tuple[Filter, ...] = filter_list()
+    filters_stand: Annotated[Standing, standing()] = "in a row"
 
     @model_validator(mode="after")
     def _wired(self) -> ToneSource:
@@ -277,8 +75,25 @@ class ToneSource(Source):
         return any(tone.pushes() for tone in self.tones)
 
     def heard(self) -> tuple[Tone, ...]:
-        """The waves that are heard."""
-        return tuple(tone for tone in self.tones if not tone.pushes())
+        """The waves that go out."""
+        return tuple(tone for tone in self.tones if tone.heard())
+
+    def asset_hashes(self) -> tuple[str, ...]:
+        return tuple(tone.recorded.asset for tone in self.tones if tone.recorded)
+
+    def side(self, *, through: bool) -> ToneSource:
+        tones = [tone if tone.pushes() or tone.filtered == through else _off(tone) for tone in self.tones]
+        return self.model_copy(update={"tones": tuple(tones), "filters": (), "filters_stand": "in a row"})
+
+    def silent(self) -> bool:
+        return not self.heard()
+
+    def unused(self) -> tuple[str, ...]:
+        """The parameters that do nothing at present."""
+        return () if len(self.filters) > 1 else ("filters_stand",)
+
+    def unused_in(self, member: BaseModel) -> tuple[str, ...]:
+        return ("filtered",) if isinstance(member, Tone) and not self.filters else ()
 
     def words_of(self, member: Model) -> str:
         """A wave as it says itself, with what modulates it, or what it modulates."""
@@ -303,7 +118,7 @@ class ToneSource(Source):
         return " + ".join(counted)
 
     def sketch(self) -> Sketch:
-        return self.heard()[0].sketch()
+        return (self.heard() or self.tones)[0].sketch()
 
     def tail_seconds(self, score: Score, clock: Clock) -> float:
         played = voice_notes(score.notes, clock.beats)
@@ -325,7 +140,7 @@ class ToneSource(Source):
             said.append("'{layer}' begins every note with another phase: fix its start phase.")
         if any(tone.shape == "noise" for tone in self.heard()):
             said.append("'{layer}' has noise in it, which keeps no phase.")
-        if any(_off_the_note(tone) for tone in self.tones if tone.shape != "noise"):
+        if any(off_the_note(tone) for tone in self.tones if tone.shape != "noise"):
             said.append("'{layer}' plays other pitches than its neighbours: they cannot keep one phase.")
         return tuple(said)
 
@@ -354,15 +169,25 @@ class ToneSource(Source):
     def render(self, score: Score, clock: Clock, load: AssetLoader) -> Audio:
         stereo = any((tone.copies > 1 or tone.shape == "noise") and tone.spread > 0.0 for tone in self.heard())
         out = np.zeros((2 if stereo else 1, clock.frames), np.float32)
+        tables = self._tables(load)
         for index, run in enumerate(voice_runs(score.notes, clock, score.voice.mode)):
             longest = run.gate_frames + clock.samples_in_ms(score.voice.envelope.release_ms)
             places = clock.places(run.start, longest)
-            part = self._run(run, index, score, clock, out.shape[0]) if places else out[:, :0]
+            part = self._run(run, index, score, clock, out.shape[0], tables) if places else out[:, :0]
             for place in places:
                 mixed_at(out, part, place, looped=clock.looped)
         return out
 
-    def _run(self, run: Run, index: int, score: Score, clock: Clock, channels: int) -> Audio:
+    def _tables(self, load: AssetLoader) -> dict[str, Recorded]:
+        """The tables that are read from files, by the ids of their waves."""
+        found = {tone.id: tone.recorded for tone in self.tones if tone.shape == "table" and tone.recorded}
+        return {
+            name: cycles_of(load(each.asset, AS_IT_LIES), each.cycle_frames, each.asset) for name, each in found.items()
+        }
+
+    def _run(
+        self, run: Run, index: int, score: Score, clock: Clock, channels: int, tables: dict[str, Recorded]
+    ) -> Audio:
         gain = self._gain(run, score.voice.envelope, clock)
         part = np.zeros((channels, gain.shape[0]), np.float32)
         track = glide_track(run, score.transpose, score.voice.glide_ms, clock, gain.shape[0])
@@ -374,11 +199,13 @@ class ToneSource(Source):
         pushing = self._pushing()
         if pushing:
             gains = {tone.id: self.gain_of(tone, run, score.voice.envelope, clock, gain) for tone in self.tones}
-            pushes = Pushed(self.tones, pushing, run, clock.rate_hz, track, gains, (score.seed, drawn_from))
+            pushes = Pushed(self.tones, pushing, run, clock.rate_hz, track, gains, (score.seed, drawn_from), tables)
             part += pushes.sound(channels)
         for number_, tone in enumerate(self.tones):
             generator = np.random.default_rng([score.seed, number_, drawn_from])
-            if tone.shape == "noise" and not tone.pushes():
+            if not tone.heard():
+                continue
+            if tone.shape == "noise":
                 own = self.gain_of(tone, run, score.voice.envelope, clock, gain)
                 level = in_run(tone.level_db, run, gain.shape[0])
                 louder = np.asarray(db_to_gain(np.asarray(level)), np.float32)
@@ -388,8 +215,8 @@ class ToneSource(Source):
                 continue
             level, detune = (in_run(value, run, gain.shape[0]) for value in (tone.level_db, tone.detune_cents))
             louder = np.asarray(db_to_gain(np.asarray(level)) / math.sqrt(tone.copies), np.float32)
-            played, way, widths = self._along(tone, track, run, gain.shape[0])
-            add = played.player(way, clock.rate_hz, widths)
+            played, way, ways = self._along(tone, track, run, gain.shape[0])
+            add = played.player(way, clock.rate_hz, ways, tables.get(tone.id))
             for share, pan in tone.copy_places():
                 phase = tone.start_phase_deg / 360.0
                 if tone.phase == "free":
@@ -398,16 +225,21 @@ class ToneSource(Source):
                 if isinstance(detune, float):
                     ratio = float(cents_to_ratio(share * detune))
                 else:  # every copy goes a way of its own
-                    add = played.player(shifted(way, share * detune, 1.0), clock.rate_hz, widths)
+                    add = played.player(shifted(way, share * detune, 1.0), clock.rate_hz, ways, tables.get(tone.id))
                 own = self.gain_of(tone, run, score.voice.envelope, clock, gain)
                 add(part, phase=phase, ratio=ratio, pan=pan, gain=own * louder)
         return part
 
     def _pushing(self) -> frozenset[str]:
-        """The waves that push others or themselves, or are pushed; noise has no phase that could be."""
-        into = {each.wave for tone in self.tones for each in tone.pushes()}
-        own = {tone.id for tone in self.tones if tone.pushes() or greatest(tone.feedback) > 0.0}
-        return frozenset(into | own) - {tone.id for tone in self.heard() if tone.shape == "noise"}
+        """The waves that push others or themselves, or are pushed, as far as it is heard; noise has no phase that could
+        be."""
+        wanted, needed = {tone.id for tone in self.heard()}, set[str]()
+        for tone in reversed(self.tones):  # those that are pushed come later
+            if tone.on and any(each.wave in wanted for each in tone.pushes()):
+                wanted.add(tone.id)
+                needed |= {tone.id, *(each.wave for each in tone.pushes() if each.wave in wanted)}
+        needed |= {tone.id for tone in self.tones if tone.id in wanted and greatest(tone.feedback) > 0.0}
+        return frozenset(needed) - {tone.id for tone in self.heard() if tone.shape == "noise"}
 
     def gain_of(
         self, tone: Tone, run: Run, env: Envelope, clock: Clock, gain: NDArray[np.float32]
@@ -421,18 +253,21 @@ class ToneSource(Source):
     @staticmethod
     def _along(
         tone: Tone, track: float | NDArray[np.float64], run: Run, frames: int
-    ) -> tuple[Tone, float | NDArray[np.float64], NDArray[np.float64] | None]:
-        """(a tone that stands still, the track that it then plays along, its pulse width where that moves)."""
-        cents, detune = in_run(tone.cents, run, frames), in_run(tone.detune_cents, run, frames)
-        width = in_run(tone.pulse_width, run, frames)
-        if tone.tuning != "semitones":
-            cents = 0.0
-        values = {"cents": cents, "detune_cents": detune, "pulse_width": width}
-        still = {name: value if isinstance(value, float) else 0.0 for name, value in values.items()}
-        played = tone.model_copy(update=still)
-        widths = None if isinstance(width, float) or tone.shape != "pulse" else width
+    ) -> tuple[Tone, float | NDArray[np.float64], dict[str, NDArray[np.float64]]]:
+        """(a tone that stands still, the track that it then plays along, by name what moves of its cycle)."""
+        names, unused = ("cents", "detune_cents", *CYCLE_MOVES), tone.unused()
+        values = {name: in_run(getattr(tone, name), run, frames) for name in names}
+        values["cents"] = 0.0 if "cents" in unused else values["cents"]
+        still = {name: value if isinstance(value, float) else float(value[0]) for name, value in values.items()}
+        cents = values["cents"]
+        played = tone.model_copy(update={**still, "cents": cents if isinstance(cents, float) else 0.0})
+        ways = {
+            name: value
+            for name, value in values.items()
+            if name in CYCLE_MOVES and name not in unused and not isinstance(value, float)
+        }
         way = C2_HZ if tone.tuning == "fixed" else track if isinstance(cents, float) else shifted(track, cents, 1.0)
-        return played, way, widths
+        return played, way, ways
 
     def _gain(self, run: Run, env: Envelope, clock: Clock) -> NDArray[np.float32]:
         release = clock.samples_in_ms(env.release_ms)
@@ -453,8 +288,5 @@ class ToneSource(Source):
         return curve * np.float32(1.0 - self.velocity * (1.0 - run.velocity / 127.0))
 
 
-def _off_the_note(tone: Tone) -> bool:
-    """Whether a wave plays other pitches than octaves of its note, or whole multiples where it is tuned by a ratio."""
-    if tone.tuning == "semitones":
-        return abs(tone.cents) > 0.0 or tone.semitones % 12 != 0
-    return tone.tuning == "fixed" or abs(tone.ratio_to_note - round(tone.ratio_to_note)) > WHOLE_WITHIN
+def _off(tone: Tone) -> Tone:
+    return tone.model_copy(update={"on": False})

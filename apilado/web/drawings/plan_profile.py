@@ -12,9 +12,8 @@ from apilado.core.document.carving import CarvePair
 from apilado.core.document.equaliser import Point, eq_sections, still_and_moving
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.filters import sections_response
-from apilado.core.dsp.oscillators import shape_harmonics, with_overrides
 from apilado.core.render.response import chains, split_sum
-from apilado.core.sources.tone import MOST_HARMONICS
+from apilado.core.sources.wave import MOST_HARMONICS
 from apilado.core.units import gain_to_db, midi_to_hz, midi_to_name, short_hz
 from apilado.web.drawings.lines import handle
 from apilado.web.drawings.svg import label, points, tag
@@ -186,9 +185,7 @@ def harmonics(stack: Stack, view: View) -> str:
     tone = waves[path]
     pitch = usual_pitch(stack)
     fundamental = float(midi_to_hz(float(pitch + layer.transpose))) * tone.ratio()
-    amplitudes = np.abs(
-        with_overrides(shape_harmonics(tone.shape, MOST_HARMONICS, pulse_width=tone.pulse_width), tone.harmonics)
-    )
+    amplitudes = np.abs(tone.cycle().harmonics(MOST_HARMONICS))
     parts = [label(f"harmonics of {midi_to_name(pitch)}", view.profile - 6, 13, class_="grid-label", text_anchor="end")]
     before = view.height + CLOSEST_BARS
     for number, amplitude in enumerate(amplitudes, start=1):

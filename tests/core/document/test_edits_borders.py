@@ -12,8 +12,9 @@ from apilado.core.notes import Note
 from apilado.core.render.engine import Engine
 from apilado.core.soundings.low_end import border_advice, fold_down_bands, shapes, shifts, subs_in_place, subs_under
 from apilado.core.soundings.measures import measure
-from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.tone import ToneSource
 from apilado.core.sources.voice import Voice
+from apilado.core.sources.wave import Tone
 from apilado.demo.stacks import lock_gate, rope_walk, slipway
 from apilado.errors import InvalidEdit
 from tests.support import ENGINE, loader, path_of, plain_stack, rendered, without_ids

@@ -15,7 +15,8 @@ from apilado.core.document.path import Equaliser, Split, eqs_in, layer_path
 from apilado.core.document.stack import Crossover
 from apilado.core.render.audition import Audition
 from apilado.core.soundings.carving import pair_edit
-from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.tone import ToneSource
+from apilado.core.sources.wave import Tone
 from apilado.core.treatments.soft_clip import SoftClip
 from apilado.demo.stacks import slipway
 from apilado.errors import InvalidEdit

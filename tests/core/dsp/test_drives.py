@@ -10,7 +10,8 @@ from apilado.core.clock import Clock
 from apilado.core.document.layer import Layer
 from apilado.core.dsp.hysteresis import magnetised
 from apilado.core.render.graph import measured_in
-from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.tone import ToneSource
+from apilado.core.sources.wave import Tone
 from apilado.core.treatments.bits import Bits
 from apilado.core.treatments.drawn_curve import CurvePoint, DrawnCurve
 from apilado.core.treatments.drive import Drive

@@ -8,7 +8,8 @@ from apilado.core.clock import Clock
 from apilado.core.document.layer import Layer
 from apilado.core.document.path import CONTAINERS
 from apilado.core.dsp.audio import without_tiny
-from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.tone import ToneSource
+from apilado.core.sources.wave import Tone
 from apilado.core.treatments.registry import TREATMENTS
 from tests.support import RATES, graph_of, noise, path_of, plain_stack
 

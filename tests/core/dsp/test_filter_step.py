@@ -13,8 +13,9 @@ from apilado.core.dsp.combs import feedback_of
 from apilado.core.dsp.curves import Curve
 from apilado.core.notes import Note
 from apilado.core.render.targets import AS_HIGH, targets_of
-from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.tone import ToneSource
 from apilado.core.sources.voice import Envelope, Voice
+from apilado.core.sources.wave import Tone
 from apilado.core.treatments.filter import Filter
 from tests.support import noise, path_of, plain_stack, rendered
 

@@ -9,7 +9,8 @@ from apilado.core.document.edits_values import SetValue
 from apilado.core.document.layer import Layer
 from apilado.core.dsp.crossovers import border, cut, cut_response
 from apilado.core.dsp.linear_phase import low_side, mono_below, ringing_ms, tap_count
-from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.tone import ToneSource
+from apilado.core.sources.wave import Tone
 from tests.support import RATES, noise, plain_stack, rendered, sine, split_take
 
 

@@ -4,14 +4,8 @@ import numpy as np
 from numpy.testing import assert_allclose
 from scipy import signal
 
-from apilado.core.dsp.oscillators import (
-    MovingPulse,
-    MovingTone,
-    add_tone,
-    cycle_table,
-    harmonics_below,
-    shape_harmonics,
-)
+from apilado.core.dsp.cycles import Cycle, cycle_table, shape_harmonics
+from apilado.core.dsp.oscillators import MovingPulse, MovingTone, add_tone, harmonics_below
 
 
 def tone(shape, frequency_hz, rate_hz=48000, frames=48000, levels=(), ratio=1.0, pulse_width=0.25):
@@ -19,7 +13,7 @@ def tone(shape, frequency_hz, rate_hz=48000, frames=48000, levels=(), ratio=1.0,
     out = np.zeros((1, frames), np.float32)
     add_tone(
         out,
-        cycle_table(shape, pulse_width, levels, count),
+        cycle_table(Cycle(shape, pulse_width, levels), count),
         phase=0.0,
         frequency_hz=frequency_hz * ratio,
         rate_hz=rate_hz,
@@ -113,7 +107,7 @@ class AliasTest(unittest.TestCase):
         out = np.zeros((1, frames), np.float32)
         sweep = np.linspace(100.0, 400.0, frames)
         one = np.ones(frames, np.float32)
-        MovingTone("sine", 0.5, (), sweep, 48000).add(out, phase=0.0, ratio=1.0, pan=0.0, gain=one)
+        MovingTone(Cycle(), sweep, 48000).add(out, phase=0.0, ratio=1.0, pan=0.0, gain=one)
         steps = np.concatenate([[0.0], np.cumsum(sweep[:-1])]) / 48000
         assert_allclose(out[0], np.sin(2 * np.pi * steps), atol=1e-4)
 
@@ -123,9 +117,7 @@ class AliasTest(unittest.TestCase):
         rate, frames = 48000, 48000
         track = 41.2 * 2.0 ** (2.0 * np.exp(-np.arange(frames) / 6000.0))
         out = np.zeros((1, frames), np.float32)
-        MovingTone("saw", 0.5, (), track, rate).add(
-            out, phase=0.0, ratio=1.0, pan=0.0, gain=np.ones(frames, np.float32)
-        )
+        MovingTone(Cycle("saw"), track, rate).add(out, phase=0.0, ratio=1.0, pan=0.0, gain=np.ones(frames, np.float32))
         phase = np.concatenate([[0.0], np.cumsum(track[:-1])]) / rate
         rungs = 6
         top = 0.499 * rate / track.min() * 2 ** (-1 / rungs)
@@ -147,8 +139,9 @@ class AliasTest(unittest.TestCase):
         from apilado.core.clock import Clock
         from apilado.core.notes import Note
         from apilado.core.sources.base import Score
-        from apilado.core.sources.tone import Tone, ToneSource
+        from apilado.core.sources.tone import ToneSource
         from apilado.core.sources.voice import Envelope, Voice
+        from apilado.core.sources.wave import Tone
 
         clock = Clock(tempo_bpm=60.0, beats=4.0, rate_hz=48000, looped=True)
         held = Voice(envelope=Envelope(attack_ms=1.0, sustain=1.0))
@@ -166,11 +159,9 @@ class AliasTest(unittest.TestCase):
         for pan in (-1.0, -0.5, 0.5, 1.0):
             out = np.zeros((2, 4800), np.float32)
             one = np.ones(4800, np.float32)
-            add_tone(
-                out, cycle_table("sine", 0.5, (), 1), phase=0.0, frequency_hz=100.0, rate_hz=48000, pan=pan, gain=one
-            )
+            add_tone(out, cycle_table(Cycle(), 1), phase=0.0, frequency_hz=100.0, rate_hz=48000, pan=pan, gain=one)
             moved = np.zeros((2, 4800), np.float32)
-            MovingTone("sine", 0.5, (), np.full(4800, 100.0), 48000).add(moved, phase=0.0, ratio=1.0, pan=pan, gain=one)
+            MovingTone(Cycle(), np.full(4800, 100.0), 48000).add(moved, phase=0.0, ratio=1.0, pan=pan, gain=one)
             left, right = np.sum(out**2, axis=1)
             self.assertEqual(left > right, pan < 0.0)
             assert_allclose(moved, out, atol=1e-5)
@@ -178,7 +169,7 @@ class AliasTest(unittest.TestCase):
     def test_panning_is_equal_power(self):
         for pan in (-1.0, -0.3, 0.0, 0.8):
             out = np.zeros((2, 4800), np.float32)
-            table = cycle_table("sine", 0.5, (), 1)
+            table = cycle_table(Cycle(), 1)
             gain = np.ones(4800, np.float32)
             add_tone(out, table, phase=0.0, frequency_hz=100.0, rate_hz=48000, pan=pan, gain=gain)
             self.assertAlmostEqual(float(np.sum(out**2)), 4800.0, delta=2.0)

@@ -4,7 +4,7 @@ import warnings
 import librosa
 import numpy as np
 
-from apilado.core.dsp.oscillators import shape_harmonics
+from apilado.core.dsp.cycles import shape_harmonics
 from apilado.core.measure.pitch import pitch_hz
 from apilado.core.units import midi_to_hz
 from tests.support import noise

@@ -25,8 +25,9 @@ from apilado.core.shapes.drawn_duck import DrawnDuck
 from apilado.core.shapes.follow_course import FollowCourse
 from apilado.core.shapes.keyed_duck import KeyedDuck
 from apilado.core.shapes.step_course import StepCourse
-from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.tone import ToneSource
 from apilado.core.sources.voice import Envelope, Voice
+from apilado.core.sources.wave import Tone
 from apilado.core.treatments.compressor import Compressor
 from apilado.core.treatments.hard_clip import HardClip
 from apilado.core.treatments.multiband import DynamicBand, Multiband

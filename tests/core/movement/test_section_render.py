@@ -16,7 +16,8 @@ from apilado.core.render.joins import RAMP_MS
 from apilado.core.render.moves import course_curve, rounds_of
 from apilado.core.render.stretch import stretch_of
 from apilado.core.shapes.drawn_course import DrawnCourse, starting_points
-from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.tone import ToneSource
+from apilado.core.sources.wave import Tone
 from apilado.core.treatments.saturation import Saturation
 from apilado.core.units import db_to_gain
 from tests.seeded.sectioned import drawn_sections

@@ -20,7 +20,8 @@ from apilado.core.render.graph import added_by, measured_in
 from apilado.core.render.stretch import stretch_of
 from apilado.core.render.tail import Reach
 from apilado.core.sources.take import TakeSource
-from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.tone import ToneSource
+from apilado.core.sources.wave import Tone
 from apilado.core.treatments.compressor import Compressor
 from apilado.core.treatments.hard_clip import HardClip
 from apilado.core.treatments.multiband import Multiband

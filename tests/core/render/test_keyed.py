@@ -14,7 +14,8 @@ from apilado.core.document.path import Aside, Bands, ChainedBand
 from apilado.core.document.stack import Bus
 from apilado.core.dsp.dynamics import limiter_reduction, whole_reduction
 from apilado.core.dsp.filters import filtered, high_pass
-from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.tone import ToneSource
+from apilado.core.sources.wave import Tone
 from apilado.core.treatments.compressor import Compressor
 from apilado.core.treatments.gate import GateStep
 from apilado.core.treatments.limiter import PeakLimiter

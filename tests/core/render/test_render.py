@@ -28,8 +28,9 @@ from apilado.core.render.graph import clock_of, dearest_layer
 from apilado.core.render.stage import canonical, stage
 from apilado.core.shapes.drawn_duck import DrawnDuck
 from apilado.core.sources.layer_sound import LayerSound
-from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.tone import ToneSource
 from apilado.core.sources.voice import Envelope, Voice
+from apilado.core.sources.wave import Tone
 from apilado.core.treatments.compressor import Compressor
 from apilado.core.treatments.registry import TREATMENTS
 from apilado.core.treatments.soft_clip import SoftClip

@@ -14,8 +14,9 @@ from apilado.core.document.stack import Crossover
 from apilado.core.soundings.alignment import advise, change_in_words, freedoms, meetings_of
 from apilado.core.soundings.measures import measure
 from apilado.core.sources.layer_sound import LayerSound
-from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.tone import ToneSource
 from apilado.core.sources.voice import Envelope, Voice
+from apilado.core.sources.wave import Tone
 from apilado.core.treatments.soft_clip import SoftClip
 from apilado.demo.stacks import lock_gate
 from tests.support import ENGINE, loader, path_of, plain_stack, rendered

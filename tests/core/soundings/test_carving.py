@@ -29,8 +29,9 @@ from apilado.core.soundings.fitting import fitted_duck, longest_recovering
 from apilado.core.soundings.make_room import all_of, make_room
 from apilado.core.soundings.measures import measure
 from apilado.core.soundings.registry import sound
-from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.tone import ToneSource
 from apilado.core.sources.voice import Envelope, Voice
+from apilado.core.sources.wave import Tone
 from apilado.core.treatments.compressor import Compressor
 from apilado.demo.stacks import demo_bundles, lock_gate, slipway
 from apilado.errors import InvalidEdit, NotFound

@@ -12,7 +12,8 @@ from apilado.core.document.stack import Bus, Limiter
 from apilado.core.measure.crest import crest_db
 from apilado.core.soundings.measures import measure
 from apilado.core.soundings.registry import sound
-from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.tone import ToneSource
+from apilado.core.sources.wave import Tone
 from apilado.core.treatments.compressor import Compressor
 from apilado.core.treatments.hard_clip import HardClip
 from apilado.core.treatments.offset import Offset

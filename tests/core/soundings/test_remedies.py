@@ -27,8 +27,9 @@ from apilado.core.soundings.remedies import (
 from apilado.core.soundings.sounding import Limits, Place, Sounding
 from apilado.core.sources.layer_sound import LayerSound
 from apilado.core.sources.take import TakeSource
-from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.tone import ToneSource
 from apilado.core.sources.voice import Envelope, Voice
+from apilado.core.sources.wave import Tone
 from apilado.demo.stacks import lock_gate, slipway
 from apilado.errors import InvalidEdit, Overtaken
 from tests.support import ENGINE, loader, path_of, plain_stack, sha256, sine, wav

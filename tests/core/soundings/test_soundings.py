@@ -20,8 +20,9 @@ from apilado.core.soundings.measures import measure
 from apilado.core.soundings.registry import RULES, sound
 from apilado.core.soundings.remedies import Workbench
 from apilado.core.sources.layer_sound import LayerSound
-from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.tone import ToneSource
 from apilado.core.sources.voice import Envelope, Voice
+from apilado.core.sources.wave import Tone
 from apilado.core.treatments.soft_clip import SoftClip
 from apilado.demo.stacks import lock_gate, slipway
 from apilado.errors import NotFound

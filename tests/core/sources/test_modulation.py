@@ -13,8 +13,9 @@ from apilado.core.document.movement import Movement, Target
 from apilado.core.dsp.envelopes import falling
 from apilado.core.dsp.modulation import noise
 from apilado.core.notes import Note
-from apilado.core.sources.tone import Modulation, Tone, ToneSource
+from apilado.core.sources.tone import ToneSource
 from apilado.core.sources.voice import Envelope, Voice
+from apilado.core.sources.wave import Modulation, Tone
 from apilado.errors import InvalidEdit
 from tests.support import ENGINE, RATES, graph_of, plain_stack
 

@@ -9,8 +9,9 @@ from apilado.core.measure.pitch import pitch_hz
 from apilado.core.notes import Note, voice_notes, voice_runs
 from apilado.core.sources.base import Score
 from apilado.core.sources.take import TakeSource
-from apilado.core.sources.tone import Tone, ToneSource
+from apilado.core.sources.tone import ToneSource
 from apilado.core.sources.voice import Envelope, Voice
+from apilado.core.sources.wave import Tone
 from tests.support import loader, sha256, sine, wav
 
 CLOCK = Clock(tempo_bpm=120.0, beats=4.0, rate_hz=48000, looped=True)
