@@ -255,22 +255,23 @@ HARMONIC = next(parameter for parameter in parameters_of(Tone) if parameter.name
 
 
 class SetHarmonic(Edit):
-    """Sets the amplitude of one harmonic of the tone at `path`, held within its range; null gives it back to the tone's
-    shape."""
+    """Sets the amplitude of one harmonic of the tone at `path`, or of a cycle of its table, held within its range; null
+    gives it back to the tone's shape, and takes it out of a cycle."""
 
     op: Literal["harmonic"] = "harmonic"
-    path: str = Field(pattern=r"^layers/[a-z0-9-]+/source/tones/[a-z0-9-]+$")
+    path: str = Field(pattern=r"^layers/[a-z0-9-]+/source/tones/[a-z0-9-]+(/table/[a-z0-9-]+)?$")
     number: int = Field(ge=1, le=MOST_HARMONICS)
     amplitude: float | None
 
     def alter(self, data: Data) -> None:
-        tone = get(data, self.path)
-        levels = list(tone["harmonics"])
-        levels += [None] * (self.number - len(levels))
-        levels[self.number - 1] = None if self.amplitude is None else HARMONIC.held(self.amplitude)
-        while levels and levels[-1] is None:
+        holder = get(data, self.path)
+        nothing = 0.0 if "/table/" in self.path else None
+        levels = list(holder["harmonics"])
+        levels += [nothing] * (self.number - len(levels))
+        levels[self.number - 1] = nothing if self.amplitude is None else HARMONIC.held(self.amplitude)
+        while levels and levels[-1] == nothing:
             levels.pop()
-        tone["harmonics"] = levels
+        holder["harmonics"] = levels
 
     def title(self, before: Stack, after: Stack) -> str:
         return f"Harmonic {self.number} of {place_name(after, self.path)}"

@@ -32,6 +32,7 @@ WARPED_POINTS, READ_WITHIN = 8192, 8
 """Points of a cycle that is warped at least, and in how many places it is read for each."""
 WALKED_POINTS = 16384
 """Of a cycle that is one of many along a way."""
+LONGEST_READ, ABOUT_AS_GOOD = 16384, 0.02
 BASE_HARMONICS = 4096
 """Of what is warped."""
 
@@ -127,6 +128,30 @@ def _warped_kernel(base: Any, sync: float, half: float, size: int) -> Any:
             total += base[k] + (place - k) * (base[k + 1] - base[k])
         out[i] = total / READ_WITHIN
     return out
+
+
+def cycle_found(audio: Audio) -> int:
+    """How many frames each of the cycles has that lie end to end in a file.
+
+    The length that divides the whole, or is a power of two, at which the sound is most like itself one length later;
+    of those that are about as good the shortest.
+    """
+    mono = np.asarray(np.mean(audio, axis=0, dtype=np.float64))
+    mono -= np.mean(mono)
+    frames = int(mono.shape[0])
+    powers = [1 << power for power in range(5, 15)]
+    parts = [frames // count for count in range(1, MOST_CYCLES * 4 + 1) if frames % count == 0]
+    lengths = sorted({length for length in (*powers, *parts) if 16 <= length <= min(frames // 2, LONGEST_READ)})
+    if not lengths:
+        return min(max(frames, 16), LONGEST_READ)
+    alike = np.array([_alike(mono, length) for length in lengths])
+    return int(lengths[int(np.flatnonzero(alike >= np.max(alike) - ABOUT_AS_GOOD)[0])])
+
+
+def _alike(mono: NDArray[np.float64], later: int) -> float:
+    before, after = mono[:-later], mono[later:]
+    power = math.sqrt(float(np.sum(before**2)) * float(np.sum(after**2)))
+    return float(np.sum(before * after)) / power if power > 0.0 else 0.0
 
 
 def cycles_of(audio: Audio, frames: int, name: str) -> Recorded:

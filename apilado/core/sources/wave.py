@@ -221,6 +221,7 @@ class Tone(Part):
         idle = [] if self.copies > 1 else ["detune_cents", "spread"]
         idle += [] if self.shape == "pulse" else ["pulse_width"]
         idle += [] if self.shape == "table" else ["table", "position"]
+        idle += ["table"] if self.recorded else []
         tuned = {"semitones": ("octave", "semitones", "cents"), "ratio": ("ratio_to_note",), "fixed": ("fixed_hz",)}
         idle += [name for tuning, names in tuned.items() if tuning != self.tuning for name in names]
         if self.shape == "noise":

@@ -146,6 +146,14 @@ class Filter(Treatment):
         others: list[Knots] = [np.full_like(hertz, q) for q in flat]
         return in_cascade(*[make_pass(hertz, q, rate_hz) for q in (*others, sharpest * peak)])
 
+    def middle_hz(self) -> float:
+        """Its cutoff where it stands; of a vowel its first formant."""
+        return (
+            float(_between_vowels(np.array([least(self.vowel)]))[0, 0])
+            if self.shape == "vowel"
+            else least(self.cutoff_hz)
+        )
+
     def response(self, frequencies_hz: NDArray[np.float64], rate_hz: int) -> NDArray[np.complex128]:
         """What it does at each frequency where it stands still, or where it moves least, before its drive."""
         if self.shape == "comb":

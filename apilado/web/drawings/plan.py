@@ -5,6 +5,7 @@ from __future__ import annotations
 from apilado.core.document.stack import Stack
 from apilado.web.drawings.hit_view import hit_plan
 from apilado.web.drawings.lines import border_lines, frequency_grid
+from apilado.web.drawings.open_filter import open_filter
 from apilado.web.drawings.open_step import curve, inner_borders
 from apilado.web.drawings.plan_passage import passage, time_strip
 from apilado.web.drawings.plan_profile import cutting, equaliser, harmonics
@@ -18,6 +19,7 @@ def plan(stack: Stack, view: View) -> dict[str, str]:
         pulled = {"eq": equaliser, "harmonics": harmonics, "split": cutting}[view.mode]
         axis = frequency_grid(view, view.profile) + border_lines(stack, view, view.profile)
         profile = axis + inner_borders(stack, view) + pulled(stack, view)
+        profile += open_filter(stack, view) if view.mode == "eq" else ""
     return {
         "pile": frequency_grid(view, view.pile, labelled=stack) + border_lines(stack, view, view.pile, named=True),
         "profile": profile,

@@ -174,18 +174,22 @@ def usual_pitch(stack: Stack) -> int:
 
 
 def harmonics(stack: Stack, view: View) -> str:
-    """The harmonics of the wave that is open, else of the selected layer's first, as bars at their frequencies, for the
-    most played note."""
+    """The harmonics of the wave that is open, or of a cycle of its table, else of the selected layer's first wave, as
+    bars at their frequencies, for the most played note."""
     layer = view.selected_layer(stack)
     if layer is None or not layer.source.waves():
         return _hint(view, "Choose a layer with a tone to pull its harmonics.")
     listed = f"layers/{layer.id}/source/tones"
     waves = {joined(listed, tone.id): tone for tone in layer.source.waves()}
-    path = view.wave if view.wave in waves else next(iter(waves))
-    tone = waves[path]
+    wave, _, cycle = view.wave.partition("/table/")
+    tone = waves.get(wave) or next(iter(waves.values()))
+    drawn = next((each for each in tone.table if each.id == cycle), None) if tone.shape == "table" else None
+    path = view.wave if drawn else joined(listed, tone.id)
     pitch = usual_pitch(stack)
     fundamental = float(midi_to_hz(float(pitch + layer.transpose))) * tone.ratio()
     amplitudes = np.abs(tone.cycle().harmonics(MOST_HARMONICS))
+    if drawn:
+        amplitudes = np.pad(np.array(drawn.harmonics), (0, MOST_HARMONICS - len(drawn.harmonics)))
     parts = [label(f"harmonics of {midi_to_name(pitch)}", view.profile - 6, 13, class_="grid-label", text_anchor="end")]
     before = view.height + CLOSEST_BARS
     for number, amplitude in enumerate(amplitudes, start=1):
@@ -195,7 +199,8 @@ def harmonics(stack: Stack, view: View) -> str:
             break
         before = y
         x = view.harmonic_x(float(gain_to_db(float(amplitude))))
-        own = number <= len(tone.harmonics) and tone.harmonics[number - 1] is not None
+        levels = drawn.harmonics if drawn else tone.harmonics
+        own = number <= len(levels) and levels[number - 1] not in (None, 0.0 if drawn else None)
         name = f"Harmonic {number}, {short_hz(frequency)}"
         parts.append(
             tag(

@@ -14,7 +14,7 @@ from starlette.datastructures import FormData
 
 from apilado.actions import stacks
 from apilado.actions.delivery import DeliveryOptions, safe_name
-from apilado.core.document.addresses import parted
+from apilado.core.document.addresses import find, joined, parted
 from apilado.core.document.edits import Several
 from apilado.core.document.edits_layers import AddLayer, SetDrumSound, SetSource
 from apilado.core.document.edits_pattern import SetPattern
@@ -22,12 +22,15 @@ from apilado.core.document.edits_values import SetValue
 from apilado.core.document.followers import followers_of
 from apilado.core.document.reading import explain, stack_to_json
 from apilado.core.document.stack import MOST_BARS, Stack
+from apilado.core.dsp.cycles import cycle_found
 from apilado.core.formats.audio_files import read_audio
 from apilado.core.formats.bundles import write_bundle
 from apilado.core.formats.midi_files import read_midi, write_midi
 from apilado.core.measure.onsets import onsets
 from apilado.core.parameters import parameters_of
 from apilado.core.parts import new_id
+from apilado.core.sources.base import AS_IT_LIES
+from apilado.core.sources.wave import Tone
 from apilado.errors import ApiladoError, NotFound
 from apilado.web.hit_offers import hits_in_audio, hits_in_midi
 from apilado.web.pages import page
@@ -45,8 +48,8 @@ def audio(
     client: str = Form(default="", max_length=80),
     file: UploadFile = File(),  # noqa: B008
 ) -> dict[str, Any]:
-    """An audio file as a drum, as a layer's take, as a new layer, or as the piece to compare with; answers with what
-    was done, or with a question in a dialog."""
+    """An audio file as a drum, as a layer's take, as the table of a wave, as a new layer, or as the piece to compare
+    with; answers with what was done, or with a question in a dialog."""
     workspace = workspace_of(request)
     head = workspace.stacks.head(stack_id)
     name = (file.filename or "audio")[-200:]
@@ -57,6 +60,9 @@ def audio(
         change = SetDrumSound(drum=target, sound={"kind": "sample", **sound})
     elif target == "reference":
         change = SetValue(path="reference", value=sound)
+    elif isinstance(find(head.stack, target), Tone):
+        heard = workspace.load(asset.sha256, AS_IT_LIES)
+        change = SetValue(path=joined(target, "recorded"), value={**sound, "cycle_frames": cycle_found(heard)})
     elif target == "new":
         added = new_id()
         base = AddLayer(name=name.rsplit(".", 1)[0][:40] or "take", id=added)

@@ -23,11 +23,23 @@ from apilado.core.dsp.linear_phase import rings_ms
 from apilado.core.parameters import Model, PartList, groups_of, optionals_of, part_lists_of
 from apilado.core.parts import Part
 from apilado.core.sketch import SKETCH_POINTS, Sketch, response_sketch
+from apilado.core.sources.wave import Tone
 from apilado.core.treatments.base import Treatment
 from apilado.core.units import gain_to_db
 from apilado.web.drawings.view import HIGHEST_HZ, LOWEST_HZ, band_names
 from apilado.web.items import point_key
-from apilado.web.sheets.base import Action, Add, Field, Line, Section, fields_of, first_and_rest, menu_field, switch_of
+from apilado.web.sheets.base import (
+    AUDIO_ACCEPT,
+    Action,
+    Add,
+    Field,
+    Line,
+    Section,
+    fields_of,
+    first_and_rest,
+    menu_field,
+    switch_of,
+)
 
 LONG_RINGING_MS = 50.0
 
@@ -59,7 +71,7 @@ def part_section(
     lists = [
         (listed, each)
         for listed in part_lists_of(type(part))
-        if listed.name not in without
+        if listed.name not in without and not (isinstance(part, Model) and listed.name in part.unused())
         for each in [part_list(stack, part, path, listed)]
     ]
     fields = fields_of(part, path, without=without, stack=stack)
@@ -351,12 +363,26 @@ def band_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
     return Extras(chain_copies(stack, joined(path, "path")), (Action("Hear it alone", listen=path),))
 
 
+def wave_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
+    """The table of a wave: read from a file, or drawn."""
+    if not isinstance(part, Tone) or part.shape != "table":
+        return Extras()
+    read = Action("Read a table from a file", upload=path, accept=AUDIO_ACCEPT)
+    if part.recorded is None:
+        note = "" if part.table else "No cycles yet: it sounds as a sine. Add some, or read them from a file."
+        return Extras(actions=(read,), note=note)
+    drawn = Action("Draw its cycles", {"op": "set", "path": joined(path, "recorded"), "value": None})
+    fields = fields_of(part.recorded, joined(path, "recorded"), "cycle_frames")
+    return Extras(fields, (read, drawn), note=f"Table: {part.recorded.file_name}")
+
+
 EXTRAS: tuple[tuple[type[BaseModel], Callable[[Stack, BaseModel, str], Extras]], ...] = (
     (Treatment, treatment_extras),
     (Point, point_extras),
     (Points, eq_extras),
     (Split, split_extras),
     (Container, container_extras),
+    (Tone, wave_extras),
     (ChainedBand, band_extras),
 )
 

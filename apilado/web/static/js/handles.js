@@ -176,6 +176,22 @@ const KINDS = {
     },
     remove: (taken) => () => ({ op: "harmonic", path: taken.path, number: taken.number, amplitude: null }),
   },
+  filter: {
+    take: ({ dataset }) => ({
+      path: dataset.path, vowel: Boolean(dataset.vowel), frequency: Number(dataset.frequency), share: Number(dataset.share), width: Number(dataset.width),
+    }),
+    pull: (taken, event, bench) => {
+      const box = bench.panels.svg.profile.getBoundingClientRect();
+      const share = ((event.clientX - box.left) / box.width - 0.5) / taken.width;
+      return filterEdit(taken, bench.panels.frequencyAt(event), share);
+    },
+    step: (taken, key, large) => {
+      const up = { ArrowUp: 1, ArrowDown: -1 }[key] ?? 0;
+      const right = { ArrowRight: 1, ArrowLeft: -1 }[key] ?? 0;
+      if (!up && !right) return null;
+      return filterEdit(taken, taken.frequency * 2 ** ((up * (large ? 4 : 1)) / 24), taken.share + right * (large ? 0.1 : 0.02));
+    },
+  },
   "curve-point": {
     take: ({ dataset }) => ({ path: dataset.path, odd: Boolean(dataset.odd), input: Number(dataset.input), output: Number(dataset.output) }),
     pull: (taken, event, bench) => curveEdit(taken, ...inOutAt(event, bench)),
@@ -198,6 +214,13 @@ function pointEdit(taken, frequency, gain) {
   Object.assign(taken, { frequency, gain });
   const edits = pulled(taken.path, { frequency_hz: frequency, ...(taken.hasGain && { gain_db: gain }) });
   return () => ({ op: "several", name: "Pull an EQ point", edits });
+}
+
+/** A filter by its cutoff and its resonance, a vowel by which it is. */
+function filterEdit(taken, frequency, share) {
+  Object.assign(taken, { frequency, share: within(share, 0, 1) });
+  const values = taken.vowel ? { vowel: 4 * taken.share } : { cutoff_hz: frequency, resonance: taken.share };
+  return () => ({ op: "several", name: "Pull a filter", edits: pulled(taken.path, values) });
 }
 
 /** A point of a drawn curve; where both halves are alike, that of the upper half. */

@@ -31,14 +31,15 @@ export class Path {
   /** What the drawings show: the step that is open, or the step or the band that is open in it. */
   open() {
     const top = this.top();
-    const inner = (this.kept.opened[this.bench.selected] ?? this.shown()).filter((address) => address.startsWith(`${top}/`) && /\/(path|bands)\/[^/]+$/.test(address));
+    const inner = (this.kept.opened[this.bench.selected] ?? this.shown()).filter((address) => address.startsWith(`${top}/`) && /\/(path|bands|filters)\/[^/]+$/.test(address));
     return inner.reduce((deepest, address) => (address.startsWith(`${deepest}/`) ? address : deepest), top);
   }
 
-  /** The wave that is open, whose harmonics are pulled. */
+  /** The wave that is open, or the cycle of its table, whose harmonics are pulled. */
   wave() {
     const opened = this.kept.opened[this.bench.selected] ?? this.shown();
-    return opened.find((address) => address.includes("/source/tones/") && !address.startsWith("~")) ?? "";
+    const waves = opened.filter((address) => /^layers\/[^/]+\/source\/tones\/[^/]+(\/table\/[^/]+)?$/.test(address));
+    return waves.reduce((deepest, address) => (address.length > deepest.length ? address : deepest), "");
   }
 
   line(address) {
