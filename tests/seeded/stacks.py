@@ -25,6 +25,7 @@ from apilado.core.parameters import parameters_of
 from apilado.core.shapes.registry import DUCK_SHAPES
 from apilado.core.sources.base import AssetLoader
 from apilado.core.sources.layer_sound import LayerSound
+from apilado.core.sources.sample import SampleSource
 from apilado.core.sources.take import TakeSource
 from apilado.core.sources.tone import ToneSource
 from apilado.core.sources.voice import Envelope, Voice
@@ -276,6 +277,26 @@ def _textured(dice: Dice, source: ToneSource) -> ToneSource:
     return source.model_copy(update={"tones": tones, "filters": filters, "filters_stand": standing})
 
 
+def _sampled(dice: Dice, take: str) -> SampleSource:
+    """A sample in any of the ways in which it can be played."""
+    found: SampleSource = dice.part(
+        SampleSource,
+        asset=take,
+        file_name="take.wav",
+        root=dice.whole(30, 42),
+        pitching=dice.of(("speed", "speed", "length", "none")),
+        fits_beats=dice.of((0.0, 0.0, 0.0, 1.5)),
+        start_ms=dice.between(0.0, 300.0),
+        end_ms=dice.of((0.0, 0.0, 700.0)),
+        hold_at_ms=dice.between(0.0, 400.0),
+        slices_ms=(0.0, 120.0, 300.0, 450.0),
+        gain_db=dice.between(-12.0, 0.0),
+        pitch_st=dice.of((0.0, 0.0, 3.0)),
+        plays_out=dice.one_in(4),
+    )
+    return found
+
+
 def _layers(dice: Dice, more: Dice, textures: Dice, borders: int, take: str, beats: int) -> tuple[Layer, ...]:
     layers: list[Layer] = []
     spans = [(band, band) for band in range(borders + 1)]
@@ -290,6 +311,7 @@ def _layers(dice: Dice, more: Dice, textures: Dice, borders: int, take: str, bea
         source = _textured(textures, source)
         if kind == "take":
             source = TakeSource(asset=take, start_beats=dice.of((0.0, 0.5)), gain_db=dice.between(-12.0, 0.0))
+            source = _sampled(textures, take) if textures.one_in(2) else source
         elif kind == "child":
             parent = dice.of(layers)
             source = LayerSound(layer=parent.id, tap=dice.of(("source", "source", "treated")))

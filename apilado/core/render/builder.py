@@ -302,8 +302,10 @@ class Builder:
         sides = {
             through: self.in_forms(partial(self._source, layer.id, through))
             for through in (True, False)
-            if not all(form.source.side(through=through).silent() for form in forms)
+            if any(form.source.side(through=through) for form in forms)
         }
+        if not sides:
+            return stage(steps.mix, frames=self.clock.frames)
         if True in sides:
             sides[True] = self.filtered(sides[True], layer)
         return stage(steps.together, *sides.values()) if len(sides) > 1 else next(iter(sides.values()))
@@ -316,6 +318,8 @@ class Builder:
             raw = layer.source.follows(treated=False) is not None
             return self.source(parent) if raw else self.shaped(parent)
         source = layer.source if through is None else layer.source.side(through=through)
+        if source is None:
+            return stage(steps.mix, frames=self.clock.frames)
         context, score = {"load": self.load}, score_of(stack, layer)
         moved = self.moves.of(f"layers/{layer.id}/source").without("filters")
         given: dict[str, Any] = {"source": moved.still(source), "score": score, "clock": self.clock}

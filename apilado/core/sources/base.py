@@ -67,13 +67,9 @@ class Source(Model):
         """Whether the second of its filters takes what the first leaves; else both stand side by side."""
         return getattr(self, "filters_stand", "in a row") == "in a row"
 
-    def side(self, *, through: bool) -> Source:
-        """What of it goes through its filters, or past them, without these."""
+    def side(self, *, through: bool) -> Source | None:
+        """What of it goes through its filters, or past them, without these; None where that is nothing."""
         return self
-
-    def silent(self) -> bool:
-        """Whether nothing of it is on."""
-        return False
 
     def turned(self, cycles: float) -> dict[str, float] | None:
         """The values, by their address in the source, with which its whole sound is earlier by cycles of the note.

@@ -7,10 +7,11 @@ from typing import TYPE_CHECKING
 from apilado.core.parameters import tagged_union
 from apilado.core.sources.base import Source
 from apilado.core.sources.layer_sound import LayerSound
+from apilado.core.sources.sample import SampleSource
 from apilado.core.sources.take import TakeSource
 from apilado.core.sources.tone import ToneSource
 
-SOURCES: tuple[type[Source], ...] = (ToneSource, TakeSource, LayerSound)
+SOURCES: tuple[type[Source], ...] = (ToneSource, SampleSource, TakeSource, LayerSound)
 
 if TYPE_CHECKING:
     AnySource = Source

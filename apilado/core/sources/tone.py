@@ -13,7 +13,7 @@ from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import greatest, least
 from apilado.core.dsp.cycles import Recorded, cycles_of
-from apilado.core.dsp.envelopes import CUT_MS, DECAY_NEPERS, adsr, rising
+from apilado.core.dsp.envelopes import DECAY_NEPERS
 from apilado.core.dsp.modulation import noise
 from apilado.core.dsp.stereo import mixed_at
 from apilado.core.notes import Run, voice_notes, voice_runs
@@ -23,7 +23,7 @@ from apilado.core.sources.base import AS_IT_LIES, AssetLoader, Score, Source
 from apilado.core.sources.filters import Standing, filter_list, standing
 from apilado.core.sources.pushed import Pushed
 from apilado.core.sources.voice import Envelope
-from apilado.core.sources.voicing import glide_track, in_run, shifted
+from apilado.core.sources.voicing import glide_track, in_run, run_gain, shifted
 from apilado.core.sources.wave import C2_HZ, CYCLE_MOVES, MOST_TONES, WHOLE_WITHIN, Tone, off_the_note
 from apilado.core.treatments.filter import Filter
 from apilado.core.units import beats_to_seconds, cents_to_ratio, db_to_gain
@@ -81,12 +81,11 @@ class ToneSource(Source):
     def asset_hashes(self) -> tuple[str, ...]:
         return tuple(tone.recorded.asset for tone in self.tones if tone.recorded)
 
-    def side(self, *, through: bool) -> ToneSource:
+    def side(self, *, through: bool) -> ToneSource | None:
         tones = [tone if tone.pushes() or tone.filtered == through else _off(tone) for tone in self.tones]
+        if not any(tone.heard() for tone in tones):
+            return None
         return self.model_copy(update={"tones": tuple(tones), "filters": (), "filters_stand": "in a row"})
-
-    def silent(self) -> bool:
-        return not self.heard()
 
     def unused(self) -> tuple[str, ...]:
         """The parameters that do nothing at present."""
@@ -188,7 +187,7 @@ class ToneSource(Source):
     def _run(
         self, run: Run, index: int, score: Score, clock: Clock, channels: int, tables: dict[str, Recorded]
     ) -> Audio:
-        gain = self._gain(run, score.voice.envelope, clock)
+        gain = run_gain(run, score.voice.envelope, clock, self.velocity)
         part = np.zeros((channels, gain.shape[0]), np.float32)
         track = glide_track(run, score.transpose, score.voice.glide_ms, clock, gain.shape[0])
         if self.drop_semitones > 0.0:
@@ -247,7 +246,7 @@ class ToneSource(Source):
         """The envelope of a wave over a run: its own, as long as the voice sounds, or the voice's."""
         if tone.envelope is None:
             return gain
-        own = self._gain(run, tone.envelope, clock)[: gain.shape[0]]
+        own = run_gain(run, tone.envelope, clock, self.velocity)[: gain.shape[0]]
         return np.pad(own, (0, gain.shape[0] - own.shape[0]))
 
     @staticmethod
@@ -268,24 +267,6 @@ class ToneSource(Source):
         }
         way = C2_HZ if tone.tuning == "fixed" else track if isinstance(cents, float) else shifted(track, cents, 1.0)
         return played, way, ways
-
-    def _gain(self, run: Run, env: Envelope, clock: Clock) -> NDArray[np.float32]:
-        release = clock.samples_in_ms(env.release_ms)
-        frames = run.gate_frames + release
-        fade = clock.samples_in_ms(CUT_MS)
-        if run.cut_frames is not None:
-            frames = min(frames, run.cut_frames + fade)
-        curve = adsr(
-            frames,
-            run.gate_frames,
-            attack_frames=clock.samples_in_ms(env.attack_ms),
-            decay_frames=clock.samples_in_ms(env.decay_ms),
-            sustain=env.sustain,
-            release_frames=release,
-        )
-        if run.cut_frames is not None and frames > run.cut_frames:
-            curve[run.cut_frames :] *= (1.0 - rising(fade))[: frames - run.cut_frames]
-        return curve * np.float32(1.0 - self.velocity * (1.0 - run.velocity / 127.0))
 
 
 def _off(tone: Tone) -> Tone:

@@ -9,7 +9,9 @@ from numpy.typing import NDArray
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.curves import Curve, Value
+from apilado.core.dsp.envelopes import CUT_MS, adsr, rising
 from apilado.core.notes import Run
+from apilado.core.sources.voice import Envelope
 from apilado.core.units import cents_to_ratio, midi_to_hz
 
 
@@ -44,3 +46,29 @@ def glide_track(run: Run, transpose: int, glide_ms: float, clock: Clock, frames:
         track[at : at + glide] = np.linspace(before, pitch, glide, endpoint=False)
         track[at + glide :] = pitch
     return midi_to_hz(track)
+
+
+def run_gain(
+    run: Run, env: Envelope, clock: Clock, velocity: float, *, gate_frames: int | None = None
+) -> NDArray[np.float32]:
+    """The gain over a run: an envelope, the note's velocity, and the fade where the next one takes the voice away.
+
+    Args:
+        velocity: how much of the note's velocity reaches its level, 0 to 1.
+        gate_frames: for how long it is held, where that is not as long as its notes.
+    """
+    gate, release = run.gate_frames if gate_frames is None else gate_frames, clock.samples_in_ms(env.release_ms)
+    frames, fade = gate + release, clock.samples_in_ms(CUT_MS)
+    if run.cut_frames is not None:
+        frames = min(frames, run.cut_frames + fade)
+    curve = adsr(
+        frames,
+        gate,
+        attack_frames=clock.samples_in_ms(env.attack_ms),
+        decay_frames=clock.samples_in_ms(env.decay_ms),
+        sustain=env.sustain,
+        release_frames=release,
+    )
+    if run.cut_frames is not None and frames > run.cut_frames:
+        curve[run.cut_frames :] *= (1.0 - rising(fade))[: frames - run.cut_frames]
+    return curve * np.float32(1.0 - velocity * (1.0 - run.velocity / 127.0))

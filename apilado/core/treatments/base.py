@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Annotated, Any, ClassVar, Self
 
 import numpy as np
@@ -24,6 +25,22 @@ def blended(dry: Audio, wet: Audio, *, blend: Value, output_db: Value) -> Audio:
     out = dry * np.asarray(1.0 - share, np.float32)
     out += wet * np.asarray(share * gain, np.float32)
     return out
+
+
+@dataclass(frozen=True)
+class Handle:
+    """What of a step is pulled in the Profile: up and down a frequency, left and right another value."""
+
+    hertz: float
+    frequency: str
+    """The value that is the frequency; '' where that is not to be moved."""
+    share: float
+    """How far to the right it stands, 0 to 1."""
+    sideways: str
+    """The value that goes from left to right."""
+    most: float
+    """Of that value, at the right end."""
+    words: str
 
 
 class Treatment(Part):
@@ -55,6 +72,14 @@ class Treatment(Part):
     def curve_scale(self) -> tuple[float, float]:
         """(by what an input is multiplied before it meets those points, and what comes out behind them)."""
         return 1.0, 1.0
+
+    def handle(self) -> Handle | None:
+        """By what it is pulled in the Profile; None where it is not."""
+        return None
+
+    def response(self, frequencies_hz: NDArray[np.float64], rate_hz: int) -> NDArray[np.complex128]:
+        """What it does to each frequency where it stands still: of those that have a handle."""
+        raise NotImplementedError
 
     def follows(self) -> str | None:
         """What it listens to besides its input: a drum by its name, a layer by its address; None for nothing."""

@@ -28,8 +28,8 @@ from apilado.core.dsp.moving_filters import moving_filtered
 from apilado.core.dsp.shapers import soft_clip
 from apilado.core.parameters import choice, number
 from apilado.core.sketch import SKETCH_POINTS, Sketch, response_sketch
-from apilado.core.treatments.base import Treatment, blended
-from apilado.core.units import db_to_gain
+from apilado.core.treatments.base import Handle, Treatment, blended
+from apilado.core.units import db_to_gain, short_hz
 
 Shape = Literal["low-pass", "high-pass", "band-pass", "notch", "comb", "vowel"]
 VOWELS_HZ = np.array(
@@ -146,13 +146,13 @@ class Filter(Treatment):
         others: list[Knots] = [np.full_like(hertz, q) for q in flat]
         return in_cascade(*[make_pass(hertz, q, rate_hz) for q in (*others, sharpest * peak)])
 
-    def middle_hz(self) -> float:
-        """Its cutoff where it stands; of a vowel its first formant."""
-        return (
-            float(_between_vowels(np.array([least(self.vowel)]))[0, 0])
-            if self.shape == "vowel"
-            else least(self.cutoff_hz)
-        )
+    def handle(self) -> Handle:
+        if self.shape == "vowel":
+            formant = float(_between_vowels(np.array([least(self.vowel)]))[0, 0])
+            most = float(VOWELS_HZ.shape[0] - 1)
+            return Handle(formant, "", least(self.vowel) / most, "vowel", most, f"vowel {least(self.vowel):.2f}")
+        hertz, ringing = least(self.cutoff_hz), least(self.resonance)
+        return Handle(hertz, "cutoff_hz", ringing, "resonance", 1.0, f"{short_hz(hertz)}, resonance {ringing:.2f}")
 
     def response(self, frequencies_hz: NDArray[np.float64], rate_hz: int) -> NDArray[np.complex128]:
         """What it does at each frequency where it stands still, or where it moves least, before its drive."""

@@ -178,7 +178,8 @@ const KINDS = {
   },
   filter: {
     take: ({ dataset }) => ({
-      path: dataset.path, vowel: Boolean(dataset.vowel), frequency: Number(dataset.frequency), share: Number(dataset.share), width: Number(dataset.width),
+      path: dataset.path, up: dataset.up, sideways: dataset.sideways, most: Number(dataset.most),
+      frequency: Number(dataset.frequency), share: Number(dataset.share), width: Number(dataset.width),
     }),
     pull: (taken, event, bench) => {
       const box = bench.panels.svg.profile.getBoundingClientRect();
@@ -216,10 +217,10 @@ function pointEdit(taken, frequency, gain) {
   return () => ({ op: "several", name: "Pull an EQ point", edits });
 }
 
-/** A filter by its cutoff and its resonance, a vowel by which it is. */
+/** A filter by its frequency, if that is to be moved, and by the value that goes from left to right. */
 function filterEdit(taken, frequency, share) {
   Object.assign(taken, { frequency, share: within(share, 0, 1) });
-  const values = taken.vowel ? { vowel: 4 * taken.share } : { cutoff_hz: frequency, resonance: taken.share };
+  const values = { ...(taken.up && { [taken.up]: frequency }), [taken.sideways]: taken.share * taken.most };
   return () => ({ op: "several", name: "Pull a filter", edits: pulled(taken.path, values) });
 }
 
