@@ -297,7 +297,7 @@ def _import(given: argparse.Namespace) -> int:
 def _demo_data(given: argparse.Namespace) -> int:
     from apilado.actions.delivery import safe_name
     from apilado.core.formats.bundles import write_bundle
-    from apilado.demo.stacks import demo_bundles
+    from apilado.demo.starts import demo_bundles
     from apilado.store.assets import write_whole
 
     given.folder.mkdir(parents=True, exist_ok=True)

@@ -10,19 +10,13 @@ from apilado import __version__
 from apilado.actions.workspace import Workspace
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits import apply
-from apilado.core.document.kick import Kick
-from apilado.core.document.layer import Layer, Span
 from apilado.core.document.reading import stack_from_json
-from apilado.core.document.stack import Crossover, Stack
+from apilado.core.document.stack import Stack
 from apilado.core.formats.bundles import Bundle, read_bundle
 from apilado.core.measure.bands import band_centres
-from apilado.core.notes import Note
 from apilado.core.soundings.measures import Measures, measure
 from apilado.core.soundings.registry import sound
 from apilado.core.soundings.sounding import Sounding
-from apilado.core.sources.layer_sound import LayerSound
-from apilado.core.sources.tone import ToneSource
-from apilado.core.sources.wave import Tone
 from apilado.errors import InvalidEdit, UnreadableFile
 from apilado.store.stacks import Revision, Step
 
@@ -101,32 +95,6 @@ def _check_assets(workspace: Workspace, before: Stack, after: Stack) -> None:
     for sha in set(after.asset_hashes()) - set(before.asset_hashes()):
         if not workspace.assets.holds(sha):
             raise InvalidEdit(f"not changed: there is no audio {sha[:12]}… here; bring its file first")
-
-
-def new_stack(workspace: Workspace, name: str) -> Revision:
-    """A stack to begin with: a sine sub under a saw cut in two, one bar of notes, four kicks."""
-    notes = tuple(Note(start_beats=b + 0.5, length_beats=0.4, pitch=31) for b in range(4))
-    stack = Stack(
-        name=name,
-        key="G minor",
-        bars=1,
-        pattern=notes,
-        kick=Kick(hits=(0.0, 1.0, 2.0, 3.0)),
-        crossovers=(Crossover(frequency_hz=110.0), Crossover(frequency_hz=600.0)),
-        layers=(
-            Layer(id="sub", name="sub", mono=True, source=ToneSource(tones=(Tone(shape="sine"),)), level_db=-8.0),
-            Layer(id="mid", name="mid", tint="slate", span=Span(first=1, last=1), level_db=-10.0),
-            Layer(
-                id="high",
-                name="high",
-                tint="verdigris",
-                span=Span(first=2, last=2),
-                source=LayerSound(layer="mid"),
-                level_db=-10.0,
-            ),
-        ),
-    )
-    return workspace.stacks.create(stack)
 
 
 def duplicate(workspace: Workspace, stack_id: int) -> Revision:

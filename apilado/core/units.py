@@ -49,6 +49,11 @@ def midi_to_hz(pitch: Number) -> Number:
     return cast(Number, (440.0 * np.power(2.0, (np.asarray(pitch) - 69.0) / 12.0))[()])
 
 
+def hz_to_midi(frequency_hz: Number) -> Number:
+    """MIDI pitch of a frequency, with its fraction."""
+    return cast(Number, (69.0 + 12.0 * np.log2(np.asarray(frequency_hz) / 440.0))[()])
+
+
 def midi_to_name(pitch: float) -> str:
     """Name of the nearest note, middle C = C4 = 60: 28 is 'E1'."""
     nearest = math.floor(pitch + 0.5)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from apilado.actions.stacks import add_bundle
 from apilado.actions.workspace import Workspace
-from apilado.demo.stacks import demo_bundles
+from apilado.demo.starts import demo_bundles
 
 
 def fill_if_empty(workspace: Workspace) -> None:

@@ -2,11 +2,7 @@
 
 from __future__ import annotations
 
-import hashlib
-import io
-
 import numpy as np
-import soundfile
 
 from apilado.core.document.ducker import Ducker
 from apilado.core.document.equaliser import Bell, HighPass, HighShelf, LowPass, Point
@@ -28,13 +24,7 @@ from apilado.core.treatments.saturation import Saturation
 from apilado.core.treatments.soft_clip import SoftClip
 from apilado.core.treatments.tape import Tape
 from apilado.core.units import midi_to_hz
-
-TAKE_RATE_HZ = 48000
-
-
-def demo_bundles() -> tuple[Bundle, ...]:
-    """All demo stacks, in the order of the shelf."""
-    return (slipway(), lock_gate(), rope_walk())
+from apilado.demo.sounds import TAKE_RATE_HZ, as_asset
 
 
 def steps(*others: AnyBusStep) -> tuple[AnyStep, ...]:
@@ -343,12 +333,7 @@ def pluck_take(notes: tuple[Note, ...], tempo_bpm: float, beats: float) -> Asset
         for channel, delay in enumerate((0, 11)):
             end = min(start + delay + frames, total.shape[1])
             total[channel, start + delay : end] += string[: end - start - delay]
-    total *= 0.7 / np.max(np.abs(total))
-    buffer = io.BytesIO()
-    whole = np.rint(total.T * 2**15).astype(np.int16)
-    soundfile.write(buffer, whole, rate, format="WAV", subtype="PCM_16")
-    content = buffer.getvalue()
-    return Asset(hashlib.sha256(content).hexdigest(), "wav", content)
+    return as_asset(total, 0.7)
 
 
 def _string(frequency_hz: float, frames: int, generator: np.random.Generator) -> np.ndarray:

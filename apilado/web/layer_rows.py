@@ -56,7 +56,8 @@ def layer_rows(stack: Stack, audition: Audition = WHOLE) -> list[Row]:
 def band_text(stack: Stack, layer: Layer) -> str:
     """The range of frequencies that a layer owns, as the rows show it."""
     low, high = band_edges_hz(stack, layer)
-    return f"{short_hz(low)} – {short_hz(high)}".replace(" Hz –", " –")
+    said = f"{short_hz(low)} – {short_hz(high)}".replace(" Hz –", " –")
+    return said.replace(" kHz –", "–").replace("– ", "–") if " kHz –" in said else said
 
 
 def facts(stack: Stack) -> str:

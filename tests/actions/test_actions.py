@@ -8,7 +8,7 @@ import numpy as np
 import soundfile
 from numpy.testing import assert_allclose
 
-from apilado.actions import stacks
+from apilado.actions import beginning, stacks
 from apilado.actions.delivery import Deliveries, DeliveryOptions, clipping_in_words, rendered_files, safe_name
 from apilado.core.document.edits_borders import RemoveCrossover
 from apilado.core.document.edits_layers import RemoveLayer
@@ -29,14 +29,14 @@ class WorkspaceCase(unittest.TestCase):
 
 class EditingTest(WorkspaceCase):
     def test_a_stale_base_is_told_and_nothing_is_lost(self):
-        head = stacks.new_stack(self.workspace, "Quay")
+        head = beginning.from_tone(self.workspace, "Quay")
         first = stacks.edit(self.workspace, head.stack_id, SetValue(path="tempo_bpm", value=100.0), base=head.id)
         late = stacks.edit(self.workspace, head.stack_id, SetValue(path="bars", value=2), base=head.id)
         self.assertEqual((first.rebased, late.rebased), (False, True))
         self.assertEqual((late.revision.stack.tempo_bpm, late.revision.stack.bars), (100.0, 2))
 
     def test_an_edit_that_no_longer_fits_says_why(self):
-        head = stacks.new_stack(self.workspace, "Quay")
+        head = beginning.from_tone(self.workspace, "Quay")
         upper = head.stack.crossovers[1].id
         stacks.edit(self.workspace, head.stack_id, RemoveCrossover(crossover=upper), base=head.id)
         with self.assertRaisesRegex(InvalidEdit, f"nothing at .crossovers/{upper}. any more.*another tab"):
@@ -53,7 +53,7 @@ class EditingTest(WorkspaceCase):
         return found
 
     def test_a_drag_is_one_step(self):
-        head = stacks.new_stack(self.workspace, "Quay")
+        head = beginning.from_tone(self.workspace, "Quay")
         before = len(self.revisions())
         for tempo in (100.0, 110.0, 115.0):
             self.dragged(head.stack_id, "tempo_bpm", tempo, "drag")
@@ -67,7 +67,7 @@ class EditingTest(WorkspaceCase):
             return [row[0] for row in connection.execute("SELECT id FROM revisions")]
 
     def test_drags_of_two_pages_at_once_stay_one_step_each(self):
-        head = stacks.new_stack(self.workspace, "Quay")
+        head = beginning.from_tone(self.workspace, "Quay")
         for turn in range(5):
             self.dragged(head.stack_id, "tempo_bpm", 100.0 + turn, "mine")
             last = self.dragged(head.stack_id, "name", f"Quay {turn}", "theirs")
@@ -82,7 +82,7 @@ class EditingTest(WorkspaceCase):
         )
 
     def test_a_drag_goes_on_over_an_edit_that_takes_its_place_away(self):
-        head = stacks.new_stack(self.workspace, "Quay")
+        head = beginning.from_tone(self.workspace, "Quay")
         self.dragged(head.stack_id, "layers/high/level_db", -4.0, "mine")
         stacks.edit(self.workspace, head.stack_id, RemoveLayer(layer="high"))
         with self.assertRaisesRegex(InvalidEdit, "layers/high"):
@@ -91,7 +91,7 @@ class EditingTest(WorkspaceCase):
 
     def test_a_drag_goes_on_after_another_edit_was_taken_back(self):
         # A drag here, an edit and its undo in another tab, the drag again: what came between is still there for redo.
-        head = stacks.new_stack(self.workspace, "Quay")
+        head = beginning.from_tone(self.workspace, "Quay")
         self.dragged(head.stack_id, "tempo_bpm", 100.0, "drag")
         other = stacks.edit(self.workspace, head.stack_id, SetValue(path="name", value="other")).revision
         self.workspace.stacks.undo(head.stack_id)
@@ -100,13 +100,13 @@ class EditingTest(WorkspaceCase):
         self.assertEqual([tempo for _, tempo in self.walked_back(head.stack_id, "tempo_bpm")], [100.0, 126.0])
 
     def test_new_stacks_stand(self):
-        head = stacks.new_stack(self.workspace, "Quay")
+        head = beginning.from_tone(self.workspace, "Quay")
         found = stacks.summary(self.workspace, head.id, head.stack)
         self.assertEqual(found.faults, 0)
         self.assertEqual(stacks.summary(self.workspace, head.id, head.stack), found)
 
     def test_duplicate_has_its_own_history(self):
-        head = stacks.new_stack(self.workspace, "Quay")
+        head = beginning.from_tone(self.workspace, "Quay")
         copy = stacks.duplicate(self.workspace, head.stack_id)
         self.assertEqual((copy.stack.name, copy.undo_title), ("Quay copy", None))
 

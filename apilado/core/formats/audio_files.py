@@ -45,6 +45,15 @@ def read_audio(content: bytes, file_name: str) -> tuple[Audio, int]:
     return as_audio(np.concatenate([block for block, _ in blocks]).T), blocks[0][1]
 
 
+def audio_rate(content: bytes, file_name: str) -> int:
+    """The rate of an audio file in Hz.
+
+    Raises:
+        UnreadableFile: as `read_audio`.
+    """
+    return next(audio_blocks(content, file_name))[1]
+
+
 def check_audio(content: bytes, file_name: str) -> None:
     """Reads an audio file through, a block at a time, keeping none of it.
 

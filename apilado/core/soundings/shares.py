@@ -175,7 +175,7 @@ def voice_match(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding
     """Do all layers play as one instrument?"""
     stack = measures.stack
     roots = {source_root(stack, layer).id: source_root(stack, layer) for layer in stack.audible_layers()}
-    tones = {name: root for name, root in roots.items() if root.source.plays_notes}
+    tones = {name: root for name, root in roots.items() if root.source.pitched()}
     if len(tones) < 2:
         return []
     edits: list[AnyEdit] = []

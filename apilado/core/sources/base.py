@@ -37,6 +37,8 @@ class Source(Model):
 
     label: ClassVar[str]
     plays_notes: ClassVar[bool] = True
+    finds: ClassVar[tuple[str, ...]] = ()
+    """What can be looked for in its sound: 'root', 'slices', 'notes'."""
 
     @classmethod
     def beginning(cls, stack: Any, layer: Any) -> dict[str, Any]:
@@ -93,6 +95,10 @@ class Source(Model):
     def waves(self) -> tuple[Any, ...]:
         """The waves that it is made of, whose shapes and harmonics can be set; none where it is not made of waves."""
         return ()
+
+    def pitched(self) -> bool:
+        """Whether its pitch is that of the notes that it plays."""
+        return self.plays_notes
 
     def velocity_share(self) -> float:
         """How much of a note's velocity reaches its level, 0 to 1."""

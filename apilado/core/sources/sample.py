@@ -25,6 +25,7 @@ from apilado.core.units import beats_to_seconds, db_to_gain, midi_to_hz, midi_to
 from apilado.errors import InvalidEdit
 
 MOST_SLICES = 128
+SHORTEST_LOOP_MS, LONGEST_LOOP_MS, LATEST_LOOP_MS = 2.0, 5000.0, 60000.0
 LONGEST_MS = 600000.0
 EDGE_MS = 1.0
 """A piece that is cut out of a sound begins and ends within this."""
@@ -38,6 +39,7 @@ class SampleSource(Source):
     """A sound from a file, played by the pattern: at other speeds, at its own length, in a short loop, in slices."""
 
     label: ClassVar[str] = "Sample"
+    finds: ClassVar[tuple[str, ...]] = ("root", "slices", "notes")
     leading: ClassVar[tuple[str, ...]] = ("root", "pitching", "start_ms", "end_ms", "gain_db")
 
     kind: Literal["sample"] = "sample"
@@ -79,11 +81,20 @@ class SampleSource(Source):
         bool, switch(label="Plays out", help="A note plays it to its end, or until the next note, however short it is")
     ] = False
     held: Annotated[bool, switch(label="Held", help="It goes round in a short loop as long as the note lasts")] = False
-    hold_at_ms: Annotated[Value, number(low=0.0, high=60000.0, step=1.0, unit="ms", label="Held from", moves=True)] = (
-        100.0
-    )
+    hold_at_ms: Annotated[
+        Value, number(low=0.0, high=LATEST_LOOP_MS, step=1.0, unit="ms", label="Held from", moves=True)
+    ] = 100.0
     hold_ms: Annotated[
-        float, number(low=2.0, high=5000.0, step=0.1, scale="log", unit="ms", label="Loop", help="Of what is held")
+        float,
+        number(
+            low=SHORTEST_LOOP_MS,
+            high=LONGEST_LOOP_MS,
+            step=0.1,
+            scale="log",
+            unit="ms",
+            label="Loop",
+            help="Of what is held",
+        ),
     ] = 60.0
     hold_fade: Annotated[
         float, number(low=0.0, high=1.0, label="Crossfade", help="How much of the loop goes over into its beginning")
@@ -148,6 +159,9 @@ class SampleSource(Source):
 
     def asset_hashes(self) -> tuple[str, ...]:
         return (self.asset,)
+
+    def pitched(self) -> bool:
+        return not self.sliced and self.pitching != "none"
 
     def velocity_share(self) -> float:
         return self.velocity

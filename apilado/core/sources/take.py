@@ -28,6 +28,7 @@ class TakeSource(Source):
 
     label: ClassVar[str] = "Recorded take"
     plays_notes: ClassVar[bool] = False
+    finds: ClassVar[tuple[str, ...]] = ("notes",)
 
     kind: Literal["take"] = "take"
     asset: str = Field(pattern=SHA256_PATTERN, description="SHA-256 of the audio file")

@@ -12,7 +12,7 @@ from fastapi.responses import FileResponse, HTMLResponse, Response
 from pydantic import ValidationError
 from starlette.datastructures import FormData
 
-from apilado.actions import stacks
+from apilado.actions import beginning, finding, stacks
 from apilado.actions.delivery import DeliveryOptions, safe_name
 from apilado.core.document.addresses import find, joined, parted
 from apilado.core.document.edits import Several
@@ -71,8 +71,10 @@ def audio(
         )
     else:
         layer_id = parted(target)[1]
-        change = SetSource(layer=layer_id, source={"kind": "take", **sound})
         layer = head.stack.layer(layer_id)
+        sampled = layer is not None and "root" in layer.source.finds
+        known = finding.sample_values(workspace, asset, head.stack.sample_rate) if sampled else {}
+        change = SetSource(layer=layer_id, source={"kind": "sample" if sampled else "take", **sound, **known})
         if layer and (followers := followers_of(head.stack, layer)):
             asked = {"layer": layer, "names": [follower.name for follower in followers]}
             offered = {"name": name, "keep": change.model_copy(update={"alone": True}), "follow": change}
@@ -84,6 +86,32 @@ def audio(
         said.append("There is only silence in it.")
     told = " ".join(sentence for sentence in said if sentence)
     return {"revision": done.revision.id, "told": told, "select": part_added(done.before, after)}
+
+
+@router.post("/stacks/{stack_id}/find")
+def find_in(
+    request: Request,
+    stack_id: int,
+    what: str = Form(max_length=20),
+    within: str = Form(max_length=80),
+    client: str = Form(default="", max_length=80),
+) -> dict[str, Any]:
+    """Looks for something in the sound of a layer: its root, where it can be sliced, its notes; answers with what was
+    done, or with a question in a dialog."""
+    workspace = workspace_of(request)
+    stack = workspace.stacks.head(stack_id).stack
+    layer = stack.layer(parted(within)[1])
+    if layer is None or what not in layer.source.finds:
+        raise NotFound(f"there is nothing of '{within[:60]}' to look for")
+    if what == "notes":
+        reading = finding.reading_of_layer(workspace, stack, layer)
+        offers = finding.patterns_offered(stack, layer, reading)
+        words = beginning.told(reading)
+        return {"dialog": page(request, "_partials/reading.html", layer=layer, words=words, offers=offers)}
+    look = {"root": finding.root_of_layer, "slices": finding.slices_of_layer}[what]
+    change, told = look(workspace, stack, layer)
+    done = stacks.edit(workspace, stack_id, change, client=client)
+    return {"revision": done.revision.id, "told": told, "select": None}
 
 
 @router.post("/stacks/{stack_id}/midi")

@@ -7,8 +7,10 @@ from typing import Any
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import HTMLResponse, RedirectResponse, Response
 
-from apilado.actions import stacks
+from apilado.actions import beginning, stacks
 from apilado.core.document.edits_values import SetValue
+from apilado.demo.starts import starts
+from apilado.errors import NotFound
 from apilado.store.stacks import Listed, Unreadable
 from apilado.web.drawings.small_pile import small_pile
 from apilado.web.pages import page
@@ -31,6 +33,7 @@ def _shown(request: Request) -> dict[str, Any]:
         "small_pile": small_pile,
         "deleted": None,
         "notice": None,
+        "starts": starts(),
     }
 
 
@@ -63,8 +66,36 @@ def card(request: Request, stack_id: int) -> HTMLResponse:
 
 @router.post("/stacks")
 def new(request: Request, name: str = Form("New stack", max_length=80)) -> RedirectResponse:
-    """A new stack, opened."""
-    revision = stacks.new_stack(workspace_of(request), name.strip() or "New stack")
+    """A new stack that begins with a tone, opened."""
+    revision = beginning.from_tone(workspace_of(request), name.strip() or "New stack")
+    return RedirectResponse(f"/stacks/{revision.stack_id}", status_code=303)
+
+
+@router.post("/begin/recording")
+def begin_recording(request: Request, file: UploadFile = File()) -> dict[str, str]:  # noqa: B008
+    """A stack from a recording: its address, and what was read in it."""
+    content, name = file.file.read(), (file.filename or "audio")[-200:]
+    revision, reading = beginning.from_recording(workspace_of(request), content, name)
+    return {"url": f"/stacks/{revision.stack_id}", "told": beginning.told(reading)}
+
+
+@router.post("/begin/midi")
+def begin_midi(request: Request, file: UploadFile = File()) -> dict[str, str]:  # noqa: B008
+    """A stack from a MIDI file: its address."""
+    content, name = file.file.read(), (file.filename or "file")[-200:]
+    revision = beginning.from_midi(workspace_of(request), content, name)
+    return {"url": f"/stacks/{revision.stack_id}", "told": f"{len(revision.stack.pattern)} notes from '{name}'."}
+
+
+@router.post("/begin/start")
+def begin_start(
+    request: Request, start: str = Form(max_length=80), name: str = Form("", max_length=80)
+) -> RedirectResponse:
+    """A stack from a start of ours, opened."""
+    found = next((each for each in starts() if each.key == start), None)
+    if found is None:
+        raise NotFound(f"there is no start '{start[:40]}'")
+    revision = beginning.from_start(workspace_of(request), found.bundle(), name.strip())
     return RedirectResponse(f"/stacks/{revision.stack_id}", status_code=303)
 
 

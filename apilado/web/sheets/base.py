@@ -61,6 +61,9 @@ class Action:
     """The path of an EQ that the Profile is to show."""
     asks: str = ""
     """What is asked before it is done."""
+    find: str = ""
+    """What is looked for in the sound of the layer at `within`."""
+    within: str = ""
 
 
 @dataclass(frozen=True)

@@ -80,18 +80,28 @@ def source_section(stack: Stack, layer: Layer, path: str) -> Section:
     words = own.line.words if own.line else ""
     if followed is not None:
         words = f"{followed.name}, {'as its source' if source.follows(treated=False) else 'treated'}"
+    # Of a source that says what matters first, that is shown at once.
+    leading = own.fields if type(source).leading else ()
     file_name = getattr(source, "file_name", "")
     shift = fields_of(layer, path, "transpose") if source.plays_notes and followed is None else ()
     audio = Action("Use an audio file", upload=f"layers/{layer.id}", accept=AUDIO_ACCEPT)
     return replace(
         own,
-        fields=(choice_field(f"{here}/kind", "Kind", source.kind, kinds),),
-        rest=(*shift, *own.fields, *own.rest),
-        actions=(*own.actions, audio),
+        fields=(choice_field(f"{here}/kind", "Kind", source.kind, kinds), *leading),
+        rest=(*shift, *(each for each in own.fields if each not in leading), *own.rest),
+        actions=(*own.actions, audio, *_finding(layer, path)),
         children=(*own.children, *voice_section(stack, layer, path)),
         note=f"File: {file_name}" if file_name else own.note,
         line=Line(here, words, own.line.sketch if own.line else None, measured=True),
     )
+
+
+FINDS = {"root": "Find its root", "slices": "Slice at beginnings", "notes": "Read its notes"}
+
+
+def _finding(layer: Layer, path: str) -> tuple[Action, ...]:
+    """What can be looked for in the sound of a layer's source."""
+    return tuple(Action(FINDS[what], find=what, within=path) for what in layer.source.finds)
 
 
 def voice_section(stack: Stack, layer: Layer, path: str) -> tuple[Section, ...]:

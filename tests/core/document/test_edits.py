@@ -18,7 +18,8 @@ from apilado.core.document.edits_values import (
 from apilado.core.document.followers import followers_of
 from apilado.core.document.layer import Span
 from apilado.core.notes import Note
-from apilado.demo.stacks import demo_bundles, slipway
+from apilado.demo.stacks import slipway
+from apilado.demo.starts import demo_bundles
 from apilado.errors import InvalidEdit
 from tests.support import points_in, rendered, without_ids
 

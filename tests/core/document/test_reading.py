@@ -12,7 +12,8 @@ from apilado.core.parameters import parameters_of
 from apilado.core.parts import ID_PATTERN, steady_id
 from apilado.core.sources.registry import SOURCES
 from apilado.core.treatments.registry import TREATMENTS
-from apilado.demo.stacks import demo_bundles, slipway
+from apilado.demo.stacks import slipway
+from apilado.demo.starts import demo_bundles
 from apilado.errors import FutureVersion, InvalidDocument
 from tests.support import graph_of, rendered
 

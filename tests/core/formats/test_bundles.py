@@ -6,7 +6,8 @@ import zipfile
 
 from apilado.core.document.reading import stack_to_json
 from apilado.core.formats.bundles import Bundle, read_bundle, write_bundle
-from apilado.demo.stacks import demo_bundles, rope_walk
+from apilado.demo.stacks import rope_walk
+from apilado.demo.starts import demo_bundles
 from apilado.errors import FutureVersion, InvalidDocument, UnreadableFile
 
 

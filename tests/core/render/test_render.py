@@ -34,7 +34,8 @@ from apilado.core.sources.wave import Tone
 from apilado.core.treatments.compressor import Compressor
 from apilado.core.treatments.registry import TREATMENTS
 from apilado.core.treatments.soft_clip import SoftClip
-from apilado.demo.stacks import demo_bundles, slipway
+from apilado.demo.stacks import slipway
+from apilado.demo.starts import demo_bundles
 from apilado.errors import Overtaken
 from tests.support import ENGINE, graph_of, loader, path_of, plain_stack, rendered
 

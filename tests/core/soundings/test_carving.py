@@ -33,7 +33,8 @@ from apilado.core.sources.tone import ToneSource
 from apilado.core.sources.voice import Envelope, Voice
 from apilado.core.sources.wave import Tone
 from apilado.core.treatments.compressor import Compressor
-from apilado.demo.stacks import demo_bundles, lock_gate, slipway
+from apilado.demo.stacks import lock_gate, slipway
+from apilado.demo.starts import demo_bundles
 from apilado.errors import InvalidEdit, NotFound
 from tests.support import (
     ENGINE,

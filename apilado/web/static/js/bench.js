@@ -245,7 +245,7 @@ class Bench {
     const open = this.path.kept.opened[this.selected]?.includes(address);
     if (open && this.path.line(address)?.dataset.curve) return "curve";
     if (/\/points\/[^/]+$/.test(address) && this.mode === "curve") return "curve"; // a point of the curve
-    return address.includes("/path/") ? "eq" : /\/source(\/|$)/.test(address) ? "harmonics" : this.mode;
+    return /\/(path|filters)\//.test(address) ? "eq" : /\/source(\/|$)/.test(address) ? "harmonics" : this.mode;
   }
 
   setMode(mode) {
@@ -370,7 +370,7 @@ function listen(bench) {
   listenToPresses();
   document.addEventListener("click", (event) => {
     const near = (selector) => event.target.closest(selector);
-    const pressed = near("[data-edit], [data-alone], [data-listen], [data-pull], [data-show], [data-close], [data-mode], [data-zoom], [data-select], #play, #undo, #redo, #help, #sheet-call, #plumb-open, #room-open, #mend-all, [data-view-close], [data-goal], [data-most], [data-limit]");
+    const pressed = near("[data-edit], [data-alone], [data-listen], [data-pull], [data-show], [data-close], [data-mode], [data-zoom], [data-select], #play, #undo, #redo, #help, #sheet-call, #plumb-open, #room-open, #mend-all, [data-view-close], [data-goal], [data-most], [data-limit], [data-look]");
     if (event.target.closest("#files a, #files button")) document.getElementById("files").open = false;
     if (!pressed || pressed.closest("svg.drawing") || (near("input, label") && !pressed.matches("button"))) return;
     if (event.detail > 0) pressed.blur(); // a pointer's press leaves Space to the transport
@@ -395,6 +395,7 @@ function listen(bench) {
     else if (pressed.dataset.goal) bench.plumb.ask({ goal: pressed.dataset.goal });
     else if (pressed.dataset.most) bench.room.ask({ most: pressed.dataset.most });
     else if (pressed.dataset.limit) setLimit(bench, pressed);
+    else if (pressed.dataset.look) bench.files.find(pressed.dataset.look, pressed.dataset.within);
     else if (pressed.id === "play") bench.player.toggle();
     else if (pressed.id === "sheet-call") document.querySelector(".panels").classList.toggle("has-sheet");
     else if (pressed.id === "help") document.getElementById("help-dialog").showModal();
@@ -462,4 +463,7 @@ bench.player.hearAlone(bench.alone.query().toString());
 await bench.step("plan");
 bench.animate();
 new Tabs(bench).poll();
+const told = sessionStorage.getItem("told");
+if (told) tell(told);
+sessionStorage.removeItem("told");
 document.documentElement.dataset.ready = "yes";

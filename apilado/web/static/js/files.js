@@ -30,17 +30,33 @@ export class Files {
         openDialog(await response.text());
       } else {
         form.append("target", target);
-        form.append("client", this.bench.client);
-        const { told, select, dialog } = await (await postForm(`${this.bench.url}/audio`, form)).json();
-        if (dialog) openDialog(dialog);
-        else {
-          if (select) this.bench.remember(select);
-          await this.bench.step("plan");
-          tell(told);
-        }
+        await this.done("audio", form);
       }
     } catch (error) {
       tell(error.message, { fault: true });
     }
+  }
+
+  /** Something that is looked for in the sound of a layer: its notes, its root, where it can be sliced. */
+  async find(what, within) {
+    const form = new FormData();
+    form.append("what", what);
+    form.append("within", within);
+    tell("Listening …");
+    try {
+      await this.done("find", form);
+    } catch (error) {
+      tell(error.message, { fault: true });
+    }
+  }
+
+  /** Does something of the stack on the server, which answers with what was done, or with a question. */
+  async done(where, form) {
+    form.append("client", this.bench.client);
+    const { told, select, dialog } = await (await postForm(`${this.bench.url}/${where}`, form)).json();
+    if (dialog) return openDialog(dialog);
+    if (select) this.bench.remember(select);
+    await this.bench.step("plan");
+    tell(told);
   }
 }

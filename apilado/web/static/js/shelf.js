@@ -1,4 +1,5 @@
 // The shelf: one card's form open at a time; the chosen file is forgotten, so that it can be chosen again.
+import { postForm, tell } from "./api.js";
 import { listenToDrops } from "./drops.js";
 
 document.addEventListener("toggle", (event) => {
@@ -17,4 +18,21 @@ listenToDrops(() => document.querySelector("main"), (file) => {
   held.items.add(file);
   input.files = held.files;
   input.dispatchEvent(new Event("change", { bubbles: true }));
+});
+
+/** A stack that begins with a file; what was read in it is told on the bench. */
+document.addEventListener("change", async ({ target }) => {
+  const kind = target.dataset?.begin;
+  if (!kind || !target.files[0]) return;
+  const form = new FormData();
+  form.append("file", target.files[0]);
+  tell(`Reading ‘${target.files[0].name}’ …`);
+  target.value = "";
+  try {
+    const { url, told } = await (await postForm(`/begin/${kind}`, form)).json();
+    sessionStorage.setItem("told", told);
+    window.location.assign(url);
+  } catch (error) {
+    tell(error.message, { fault: true });
+  }
 });
