@@ -37,7 +37,7 @@ TICKS_PER_BEAT = 960
 def from_tone(workspace: Workspace, name: str) -> Revision:
     """A sine sub under a saw cut in two, one bar of notes, four kicks."""
     notes = tuple(Note(start_beats=b + 0.5, length_beats=0.4, pitch=31) for b in range(4))
-    return workspace.stacks.create(_with_a_saw(name, notes, bars=1, tempo_bpm=USUAL_BPM, key="G minor"))
+    return workspace.stacks.create(_with_a_saw(name, notes, bars=1, tempo_bpm=126.0, key="G minor"))
 
 
 def from_midi(workspace: Workspace, content: bytes, file_name: str) -> Revision:

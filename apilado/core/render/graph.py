@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import cache
+from types import MappingProxyType
 
 from apilado.core.clock import Clock
 from apilado.core.document.addresses import find, owner_of
@@ -113,15 +115,25 @@ def clock_of(stack: Stack, *, looped: bool, rate_hz: int | None = None) -> Clock
     return Clock(stack.tempo_bpm, stack.beats, rate, looped=looped, tail_seconds=tail)
 
 
-def build(stack: Stack, clock: Clock, load: AssetLoader, audition: Audition = WHOLE) -> Graph:
+def build(
+    stack: Stack,
+    clock: Clock,
+    load: AssetLoader,
+    audition: Audition = WHOLE,
+    known: Mapping[str, Stage] = MappingProxyType({}),
+) -> Graph:
     """The stages that render the stack on a clock; nothing is computed yet.
 
     What an audition leaves out is left out of the sums, and of what they go into.
+
+    Args:
+        known: what is measured once over the whole loop, by the address of its step, where that is known already.
     """
 
     @cache
     def measured() -> dict[str, Stage]:
-        return measured_in(build(stack, replace(clock, looped=True, tail_seconds=0.0), load, audition))
+        own = measured_in(build(stack, replace(clock, looped=True, tail_seconds=0.0), load, audition))
+        return {**own, **{address: known[address] for address in own if address in known}}
 
     builder = Builder(stack, clock, load, audition, measured)
     drums = {name: builder.drum(name) for name in stack.drum_names()}

@@ -61,6 +61,8 @@ def run_gain(
     frames, fade = gate + release, clock.samples_in_ms(CUT_MS)
     if run.cut_frames is not None:
         frames = min(frames, run.cut_frames + fade)
+    if not clock.comes_round:  # what lies behind the end of a single pass is not heard
+        frames = max(1, min(frames, clock.frames - run.start))
     curve = adsr(
         frames,
         gate,

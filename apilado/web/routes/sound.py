@@ -8,12 +8,13 @@ from typing import Any
 from urllib.parse import quote
 
 import numpy as np
-from fastapi import APIRouter, Depends, Request
+from fastapi import APIRouter, Depends, Query, Request
 from fastapi.responses import Response
 from pydantic import Field
 
 from apilado.actions.hearing import hear_stretch
 from apilado.actions.sent import BLOCK_FRAMES
+from apilado.actions.tapping import LONGEST_S, release_ms_of, tap
 from apilado.actions.workspace import Workspace
 from apilado.core.document.edits import InSection, apply, edit_from_data
 from apilado.core.document.overdo import overdone
@@ -78,6 +79,28 @@ def loop(
     if held or known is None:
         return sound_of(workspace, head.id, stack, token, heard, None if held else stack_id, adds=adds[:200])
     return sound_of(workspace, head.id, stack, token, heard, stack_id, (client[:80], known))
+
+
+@router.get("/tap")
+def tapped(
+    request: Request,
+    stack_id: int,
+    pitch: int = Query(ge=0, le=127),
+    velocity: int = Query(default=100, ge=1, le=127),
+    layer: str = Query(default="", max_length=40),
+    seconds: float = Query(default=LONGEST_S, gt=0.0, le=LONGEST_S),
+) -> Response:
+    """The first seconds of one note, held: raw little-endian float32, the left channel, then the right."""
+    workspace = workspace_of(request)
+    stack = workspace.stacks.head(stack_id).stack
+    audio = tap(workspace, stack_id, stack, pitch=pitch, velocity=velocity, layer_id=layer, seconds=seconds)
+    headers = {
+        "X-Frames": str(audio.shape[1]),
+        "X-Rate": str(stack.sample_rate),
+        "X-Release-Ms": repr(release_ms_of(stack, layer)),
+    }
+    content = np.ascontiguousarray(audio, "<f4").tobytes()
+    return Response(content, media_type="application/octet-stream", headers=headers)
 
 
 def slow_in_words(stack: Stack, graph: Graph, token: Token, seconds: float) -> str:

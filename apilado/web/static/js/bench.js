@@ -18,6 +18,7 @@ import { Player } from "./player.js";
 import { handsOff, listenToPresses, openDialog, replaceKeepingPlace } from "./redraw.js";
 import { Remedies } from "./remedies.js";
 import { Sections } from "./sections.js";
+import { Tapping } from "./tapping.js";
 import { clientOfTab, Tabs } from "./tabs.js";
 import { View } from "./views.js";
 
@@ -56,6 +57,7 @@ class Bench {
     this.path = new Path(this);
     this.files = new Files(this);
     this.sections = new Sections(this);
+    this.tapping = new Tapping(this);
     this.asked = 0;
     this.stepping = Promise.resolve();
     this.measuring = new Newest(() => this.drawMeasured(), (error) => {
@@ -370,7 +372,7 @@ function listen(bench) {
   listenToPresses();
   document.addEventListener("click", (event) => {
     const near = (selector) => event.target.closest(selector);
-    const pressed = near("[data-edit], [data-alone], [data-listen], [data-pull], [data-show], [data-close], [data-mode], [data-zoom], [data-select], #play, #undo, #redo, #help, #sheet-call, #plumb-open, #room-open, #mend-all, [data-view-close], [data-goal], [data-most], [data-limit], [data-look]");
+    const pressed = near("[data-edit], [data-alone], [data-listen], [data-pull], [data-show], [data-close], [data-mode], [data-zoom], [data-select], #play, #undo, #redo, #help, #sheet-call, #plumb-open, #room-open, #mend-all, #tap, [data-view-close], [data-goal], [data-most], [data-limit], [data-look]");
     if (event.target.closest("#files a, #files button")) document.getElementById("files").open = false;
     if (!pressed || pressed.closest("svg.drawing") || (near("input, label") && !pressed.matches("button"))) return;
     if (event.detail > 0) pressed.blur(); // a pointer's press leaves Space to the transport
@@ -388,6 +390,7 @@ function listen(bench) {
     else if (pressed.dataset.mode) bench.setMode(pressed.dataset.mode);
     else if (pressed.dataset.zoom) zoom(bench, pressed.dataset.zoom);
     else if (pressed.dataset.select) bench.select(pressed.dataset.select);
+    else if (pressed.id === "tap") bench.tapping.toggle();
     else if (pressed.id === "mend-all") bench.remedies.mendAll();
     else if (pressed.id === "plumb-open") bench.plumb.toggle();
     else if (pressed.id === "room-open") bench.room.toggle();
