@@ -30,7 +30,8 @@ SUB_BORDER_HZ, HIGH_BORDER_HZ = 110.0, 600.0
 LOUDEST_DB, QUIETEST_DB = 0.0, -24.0
 """Under the loudest note of a recording: so much is the range of velocities."""
 SHORTEST_BEATS = 1 / 64
-SKIPS_FROM_S = 0.005
+SKIPS_FROM_S, BEFORE_S = 0.05, 0.005
+"""A recording that begins later is heard from shortly before its first note."""
 TICKS_PER_BEAT = 960
 
 
@@ -65,7 +66,8 @@ def from_recording(workspace: Workspace, content: bytes, file_name: str) -> tupl
     audio, rate = read_audio(content, file_name)
     reading = read_notes(audio, rate)
     tempo = reading.tempo_bpm or USUAL_BPM
-    skipped = reading.notes[0].start_s if reading.notes and reading.notes[0].start_s > SKIPS_FROM_S else 0.0
+    first = reading.notes[0].start_s if reading.notes else 0.0
+    skipped = first - BEFORE_S if first > SKIPS_FROM_S else 0.0
     notes = notes_of(reading, tempo, since_s=skipped)
     bars = _bars((audio.shape[1] / rate - skipped) * tempo / 60.0)
     given = {"asset": asset.sha256, "file_name": file_name[-200:], "skip_ms": round(1000.0 * skipped, 1)}

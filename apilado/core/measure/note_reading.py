@@ -27,6 +27,8 @@ BODY_S, SKIPPED_S, SHORTEST_BODY_S = 0.3, 0.02, 0.05
 """Of a note, that whose pitch is measured, without its attack."""
 SILENT_DB, RISEN_DB, ENDS_DB = -45.0, 2.5, -30.0
 """Under the loudest moment: silence. Over what was before: risen. Under its own peak: ended."""
+BACK_S, ON_S, QUIET_BLOCKS = 0.045, 0.03, 8
+"""From where to where around a rise its beginning is looked for; the first milliseconds are what was before."""
 ENDED_S, ENDED_DB = 0.08, -20.0
 LOOKS_BACK_S, LOOKS_ON_S = 0.04, 0.05
 ON_GRID = 0.9
@@ -66,7 +68,7 @@ def read_notes(audio: Audio, rate_hz: int) -> Reading:
     levels = _levels(mono, rate_hz)
     if mono.shape[0] < rate_hz * SHORTEST_BODY_S or np.max(levels) <= -100.0:
         return Reading((), (), 0.0, None)
-    risen = [each.seconds for each in onsets(audio, rate_hz=rate_hz)]
+    risen = [_from_silence(mono, rate_hz, each.seconds) for each in onsets(audio, rate_hz=rate_hz)]
     changed = _changes(mono, rate_hz, levels)
     begins = _merged(risen, changed)
     notes: list[HeardNote] = []
@@ -86,6 +88,23 @@ def read_notes(audio: Audio, rate_hz: int) -> Reading:
             notes.append(found)
     starts = np.array([note.start_s for note in notes])
     return Reading(tuple(notes), tuple(doubtful), _tuning(notes), tempo_of(starts))
+
+
+def _from_silence(mono: NDArray[np.float64], rate_hz: int, at: float) -> float:
+    """Where a low sound comes up out of what is quieter: its steepest moment may lie a cycle behind that."""
+    block, place = max(1, round(0.001 * rate_hz)), round(at * rate_hz)
+    first, last = max(0, place - round(BACK_S * rate_hz)), min(mono.shape[0], place + round(ON_S * rate_hz))
+    part = np.abs(mono[first:last])
+    tops = np.pad(part, (0, -part.shape[0] % block)).reshape(-1, block).max(axis=1)
+    if tops.shape[0] < 2:
+        return at
+    peak = float(np.max(tops))
+    quiet = place - first >= round(BACK_S * rate_hz)
+    base = float(np.max(tops[:QUIET_BLOCKS])) if quiet else 0.0
+    if base > 0.3 * peak:
+        return at
+    risen = np.flatnonzero(tops > base + 0.15 * (peak - base))
+    return min(at, (first + int(risen[0]) * block) / rate_hz) if risen.size else at
 
 
 def _levels(mono: NDArray[np.float64], rate_hz: int) -> NDArray[np.float64]:
