@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -12,6 +13,8 @@ from apilado.core.parameters import Model, integer, note_pitch, number, switch
 
 FIRST_BEAT = 1.0
 """Pages count beats from 1, as musicians do; a document holds how many have gone by."""
+SHORTEST_HELD_BEATS = 1 / 64
+"""What is left of a note between others is no shorter."""
 LEGATO_BEATS = 1e-6
 """A gap this short between two notes still joins them."""
 
@@ -53,6 +56,27 @@ def again(notes: Sequence[Note], every_beats: float, beats: float) -> tuple[Note
         for note in inside
     ]
     return in_order(tuple(note for note in found if note.start_beats < beats))
+
+
+def lowest_first(notes: Sequence[Note]) -> tuple[Note, ...]:
+    """What a voice plays that gives the lowest of the notes that are held: a higher one waits, and comes in when the
+    lower one has ended while it is still held."""
+    times = sorted({time for note in notes for time in (note.start_beats, note.end_beats)})
+    held: list[tuple[Note, float, float]] = []
+    for begin, end in itertools.pairwise(times):
+        active = [note for note in notes if note.start_beats <= begin and note.end_beats > begin]
+        if not active:
+            continue
+        lowest = min(active, key=lambda note: (note.pitch, -note.start_beats))
+        if held and held[-1][0] is lowest and held[-1][2] == begin:
+            held[-1] = (lowest, held[-1][1], end)
+        else:
+            held.append((lowest, begin, end))
+    return tuple(
+        note.model_copy(update={"start_beats": begin, "length_beats": end - begin})
+        for note, begin, end in held
+        if end - begin >= SHORTEST_HELD_BEATS
+    )
 
 
 @dataclass(frozen=True)

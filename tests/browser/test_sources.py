@@ -1,6 +1,5 @@
 """Sources in the browser: beginning with a recording, a pluck built by hand, notes that are tapped and read."""
 
-
 import numpy as np
 
 from apilado.core.document.layer import Layer

@@ -6,7 +6,7 @@ from typing import cast
 
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
-from apilado.core.notes import Note
+from apilado.core.notes import Note, lowest_first
 from apilado.core.sources.base import Score
 from apilado.core.sources.voice import Voice
 from apilado.core.units import midi_to_hz
@@ -20,9 +20,10 @@ def root_of(stack: Stack, layer: Layer) -> Layer:
 
 
 def layer_notes(stack: Stack, layer: Layer) -> tuple[Note, ...]:
-    """The notes a layer sounds with: of the layer that its sound begins with, that one's own or the stack's."""
-    notes = root_of(stack, layer).notes
-    return stack.played(notes)
+    """The notes a layer sounds with: of the layer that its sound begins with, that one's own or the stack's; as its
+    voice gives them."""
+    played = stack.played(root_of(stack, layer).notes)
+    return lowest_first(played) if voice_of(stack, layer).gives == "lowest" else played
 
 
 def voice_of(stack: Stack, layer: Layer) -> Voice:

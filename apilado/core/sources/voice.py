@@ -29,5 +29,13 @@ class Voice(Model):
             help="Whether a note that touches the one before glides on from it, or begins with an attack of its own",
         ),
     ] = "slides"
+    gives: Annotated[
+        Literal["last", "lowest"],
+        choice(
+            label="Of notes held",
+            names={"last": "the last", "lowest": "the lowest"},
+            help="The last takes the voice from the one before; or a higher note waits until the lower one has ended",
+        ),
+    ] = "last"
     glide_ms: Annotated[float, number(low=0.0, high=2000.0, step=1.0, unit="ms", label="Glide")] = 60.0
     envelope: Envelope = group(Envelope, label="Envelope")

@@ -4,15 +4,17 @@ import numpy as np
 from numpy.testing import assert_allclose
 
 from apilado.core.clock import Clock
+from apilado.core.document.layer import Layer
 from apilado.core.dsp.envelopes import adsr
 from apilado.core.measure.pitch import pitch_hz
-from apilado.core.notes import Note, voice_notes, voice_runs
+from apilado.core.notes import Note, lowest_first, voice_notes, voice_runs
 from apilado.core.sources.base import Score
 from apilado.core.sources.take import TakeSource
 from apilado.core.sources.tone import ToneSource
 from apilado.core.sources.voice import Envelope, Voice
 from apilado.core.sources.wave import Tone
-from tests.support import loader, sha256, sine, wav
+from apilado.core.units import midi_to_hz
+from tests.support import ENGINE, graph_of, loader, plain_stack, sha256, sine, wav
 
 CLOCK = Clock(tempo_bpm=120.0, beats=4.0, rate_hz=48000, looped=True)
 ORGAN = Voice(envelope=Envelope(attack_ms=0.5, sustain=1.0, release_ms=20.0))
@@ -145,3 +147,28 @@ class TakeTest(unittest.TestCase):
         out = source.render(Score((), 0, 0, ORGAN), CLOCK, loader({sha256(content): content}))
         np.testing.assert_array_equal(out[:, :48000], 0.0)
         self.assertAlmostEqual(float(out[0, -1]), 0.0, places=3)
+
+
+class LowestFirstTest(unittest.TestCase):
+    def notes(self, *told):
+        return tuple(Note(start_beats=at, length_beats=length, pitch=pitch) for at, length, pitch in told)
+
+    def test_a_higher_note_waits_until_the_lower_one_has_ended(self):
+        found = lowest_first(self.notes((0.0, 2.0, 36), (1.0, 2.0, 43), (1.5, 0.25, 31)))
+        told = [(note.start_beats, note.length_beats, note.pitch) for note in found]
+        self.assertEqual(told, [(0.0, 1.5, 36), (1.5, 0.25, 31), (1.75, 0.25, 36), (2.0, 1.0, 43)])
+        apart = self.notes((0.0, 0.5, 36), (1.0, 0.5, 43))
+        self.assertEqual(lowest_first(apart), apart)
+        self.assertEqual(lowest_first(()), ())
+
+    def test_it_is_heard(self):
+        low, high = Note(length_beats=4.0, pitch=31), Note(start_beats=1.0, length_beats=1.0, pitch=43)
+        hertz = {}
+        for gives in ("last", "lowest"):
+            layer = Layer(id="a", source=ToneSource(tones=(Tone(shape="sine"),)), voice=Voice(gives=gives))
+            stack = plain_stack(layers=(layer,), pattern=(low, high))
+            (sound,) = ENGINE.run([graph_of(stack).sources["a"]])
+            begin = round(1.3 * 60.0 / stack.tempo_bpm * 48000)
+            hertz[gives] = pitch_hz(sound[0, begin : begin + 9000], 48000)
+        self.assertAlmostEqual(hertz["last"], float(midi_to_hz(43.0)), delta=0.5)
+        self.assertAlmostEqual(hertz["lowest"], float(midi_to_hz(31.0)), delta=0.5)
