@@ -30,6 +30,8 @@ SUB_BORDER_HZ, HIGH_BORDER_HZ = 110.0, 600.0
 LOUDEST_DB, QUIETEST_DB = 0.0, -24.0
 """Under the loudest note of a recording: so much is the range of velocities."""
 SHORTEST_BEATS = 1 / 64
+TUNED_FROM_CENTS = 5.0
+"""A recording that lies off concert pitch by less is left as it is."""
 SKIPS_FROM_S, BEFORE_S = 0.05, 0.005
 """A recording that begins later is heard from shortly before its first note."""
 TICKS_PER_BEAT = 960
@@ -70,8 +72,13 @@ def from_recording(workspace: Workspace, content: bytes, file_name: str) -> tupl
     skipped = first - BEFORE_S if first > SKIPS_FROM_S else 0.0
     notes = notes_of(reading, tempo, since_s=skipped)
     bars = _bars((audio.shape[1] / rate - skipped) * tempo / 60.0)
-    given = {"asset": asset.sha256, "file_name": file_name[-200:], "skip_ms": round(1000.0 * skipped, 1)}
-    take = TakeSource(**given)
+    take = TakeSource(
+        asset=asset.sha256,
+        file_name=file_name[-200:],
+        skip_ms=round(1000.0 * skipped, 1),
+        own_bpm=round(tempo, 3) if reading.tempo_bpm else 0.0,
+        tune_cents=round(-reading.tuning_cents, 1) if abs(reading.tuning_cents) >= TUNED_FROM_CENTS else 0.0,
+    )
     stack = Stack(
         name=_name(file_name),
         tempo_bpm=round(tempo, 3),
@@ -118,7 +125,7 @@ def told(reading: Reading) -> str:
     count = len(reading.notes)
     said = [f"{count} note{'' if count == 1 else 's'} read"]
     said.append(f"{reading.tempo_bpm:.2f} bpm" if reading.tempo_bpm else "no steady tempo, so 120 bpm stand")
-    if abs(reading.tuning_cents) >= 3.0:
+    if abs(reading.tuning_cents) >= TUNED_FROM_CENTS:
         said.append(f"tuned {reading.tuning_cents:+.0f} cents".replace("-", "−"))
     doubts = len(reading.doubtful_s)
     more = f" {doubts} more beginning{'' if doubts == 1 else 's'} could not be told for sure." if doubts else ""

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from apilado.actions.beginning import notes_of
+from apilado.actions.beginning import TUNED_FROM_CENTS, notes_of
 from apilado.actions.workspace import Workspace
 from apilado.core.document.edits import Several
 from apilado.core.document.edits_pattern import SetPattern
@@ -124,6 +124,22 @@ def patterns_offered(stack: Stack, layer: Layer, reading: Reading) -> list[tuple
         if inside:
             offers.append((name, SetPattern(notes=inside, bars=stack.bars, tempo_bpm=changed)))
     return offers
+
+
+def stretch_offered(stack: Stack, layer: Layer, reading: Reading) -> SetValue | None:
+    """The edit that stretches a take from the tempo that was read in it to that of the stack; None where it is that."""
+    has = "own_bpm" in type(layer.source).model_fields
+    if not has or not reading.tempo_bpm or abs(reading.tempo_bpm / stack.tempo_bpm - 1.0) <= 0.001:
+        return None
+    return SetValue(path=f"layers/{layer.id}/source/own_bpm", value=round(reading.tempo_bpm, 2))
+
+
+def tuning_offered(layer: Layer, reading: Reading) -> SetValue | None:
+    """The edit that tunes a take to concert pitch; None where it lies there."""
+    has = "tune_cents" in type(layer.source).model_fields
+    if not has or abs(reading.tuning_cents) < TUNED_FROM_CENTS:
+        return None
+    return SetValue(path=f"layers/{layer.id}/source/tune_cents", value=round(-reading.tuning_cents, 1))
 
 
 def _asset(layer: Layer) -> str:

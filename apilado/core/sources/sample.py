@@ -13,7 +13,7 @@ from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Value
 from apilado.core.dsp.envelopes import rising
-from apilado.core.dsp.sampling import HIGHEST_SPEED, LOWEST_SPEED, held_places, read_at_places, stretched
+from apilado.core.dsp.sampling import HIGHEST_SPEED, LOWEST_SPEED, STRETCHES, held_places, read_at_places, stretched
 from apilado.core.dsp.stereo import mixed_at
 from apilado.core.notes import Run, voice_notes, voice_runs
 from apilado.core.parameters import choice, note_pitch, number, numbers, switch, text
@@ -187,7 +187,6 @@ class SampleSource(Source):
     def render(self, score: Score, clock: Clock, load: AssetLoader) -> Audio:
         audio = load(self.asset, clock.rate_hz)
         pieces = self.pieces(audio, clock)
-        made: dict[tuple[int, float], Audio] = {}
         out = np.zeros((audio.shape[0], clock.frames), np.float32)
         for run in voice_runs(score.notes, clock, score.voice.mode):
             release = clock.samples_in_ms(score.voice.envelope.release_ms)
@@ -197,7 +196,7 @@ class SampleSource(Source):
             places = clock.places(run.start, longest)
             if not places:
                 continue
-            part = self._run(run, score, clock, pieces, made)
+            part = self._run(run, score, clock, pieces)
             for place in places:
                 mixed_at(out, part, place, looped=clock.looped)
         return out
@@ -225,15 +224,13 @@ class SampleSource(Source):
                 part[:, :frames] *= rising(frames).astype(np.float32)
         return part
 
-    def _run(
-        self, run: Run, score: Score, clock: Clock, pieces: list[Audio], made: dict[tuple[int, float], Audio]
-    ) -> Audio:
+    def _run(self, run: Run, score: Score, clock: Clock, pieces: list[Audio]) -> Audio:
         env, pitch = score.voice.envelope, run.pitches[0][1] + score.transpose
         number_ = (pitch - self.root) % len(pieces) if self.sliced else 0
         own_hz = float(midi_to_hz(self.root + self.root_cents / 100.0))
         begins = 1.0 if self.sliced or self.pitching == "none" else float(midi_to_hz(float(pitch))) / own_hz
         begins = min(max(begins, LOWEST_SPEED), HIGHEST_SPEED)
-        piece = self._stretched(pieces, number_, begins, clock, made)
+        piece = self._stretched(pieces, number_, begins, clock)
         gate = run.gate_frames
         if self.plays_out:
             longest = round(self._longest_s() * clock.rate_hz)
@@ -248,10 +245,8 @@ class SampleSource(Source):
         louder = np.asarray(db_to_gain(np.asarray(in_run(self.gain_db, run, gain.shape[0]))), np.float32)
         return self._read(piece, places, speeds, run, clock) * gain * louder
 
-    def _stretched(
-        self, pieces: list[Audio], number_: int, speed: float, clock: Clock, made: dict[tuple[int, float], Audio]
-    ) -> Audio:
-        """A piece at the length from which it is read at a speed; each length is made once."""
+    def _stretched(self, pieces: list[Audio], number_: int, speed: float, clock: Clock) -> Audio:
+        """A piece at the length from which it is read at a speed."""
         piece, keeps = pieces[number_], self.pitching == "length" and not self.sliced
         length = float(piece.shape[1])
         if self.fits_beats > 0.0:
@@ -259,9 +254,17 @@ class SampleSource(Source):
         frames = max(1, round(length * (speed if keeps or self.fits_beats > 0.0 else 1.0)))
         if frames == piece.shape[1]:
             return piece
-        if (number_, frames) not in made:
-            made[number_, frames] = stretched(piece, frames, clock.rate_hz)
-        return made[number_, frames]
+        cut = (
+            self.start_ms,
+            self.end_ms,
+            self.backwards,
+            self.fade_in_ms,
+            self.fade_out_ms,
+            self.sliced,
+            self.slices_ms,
+        )
+        key = (self.asset, cut, number_, frames, clock.rate_hz)
+        return STRETCHES.get(key, lambda: stretched(piece, frames, clock.rate_hz))
 
     def _read(
         self,

@@ -107,7 +107,16 @@ def find_in(
         reading = finding.reading_of_layer(workspace, stack, layer)
         offers = finding.patterns_offered(stack, layer, reading)
         words = beginning.told(reading)
-        return {"dialog": page(request, "_partials/reading.html", layer=layer, words=words, offers=offers)}
+        further = [
+            (name, edit)
+            for name, edit in (
+                ("Stretch it to the tempo of the stack", finding.stretch_offered(stack, layer, reading)),
+                ("Tune it to concert pitch", finding.tuning_offered(layer, reading)),
+            )
+            if edit is not None
+        ]
+        given = {"layer": layer, "words": words, "offers": offers, "further": further}
+        return {"dialog": page(request, "_partials/reading.html", **given)}
     look = {"root": finding.root_of_layer, "slices": finding.slices_of_layer}[what]
     change, told = look(workspace, stack, layer)
     done = stacks.edit(workspace, stack_id, change, client=client)
