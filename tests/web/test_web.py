@@ -16,6 +16,7 @@ from apilado.core.render.audition import Audition
 from apilado.core.render.graph import build, clock_of
 from apilado.demo.shelf import fill_if_empty
 from apilado.demo.stacks import rope_walk, slipway
+from apilado.demo.starts import starts
 from tests.support import points_in, sine, wav, without_ids
 from tests.web.case import Structure, WebCase
 
@@ -102,12 +103,12 @@ class PagesTest(WebCase):
         self.assertEqual(raw.json()["name"], "Broken <b>")
         other = next(item.id for item in self.workspace.stacks.listed())
         self.assertEqual(self.client.post(f"/stacks/{other}/duplicate").status_code, 200)
-        self.assertEqual(len(self.workspace.stacks.listed()), 3)
+        self.assertEqual(len(self.workspace.stacks.listed()), len(starts()))
         removed = self.client.post(f"/stacks/{self.stack_id}/delete")
         self.assertIn("off the shelf", removed.text)
         self.assertNotIn("This stack cannot be read", removed.text)
         fill_if_empty(self.workspace)
-        self.assertEqual(len(self.workspace.stacks.listed()), 3)
+        self.assertEqual(len(self.workspace.stacks.listed()), len(starts()))
 
     def test_missing_things_are_told(self):
         page = self.client.get("/stacks/999", headers={"accept": "text/html"})
@@ -200,7 +201,7 @@ class EditsTest(WebCase):
             ("layers/mid/name", 3, "name of mid is a text, not '3'"),
             ("layers/mid/transpose", "1.5", "transpose of mid takes a whole number, not '1.5'"),
             ("layers/mid/source/kind", "take", "a take needs its audio"),
-            ("layers/mid/source/kind", "organ", "a source is one of tone, take, layer, not 'organ'"),
+            ("layers/mid/source/kind", "organ", "a source is one of tone, sample, take, layer, not 'organ'"),
             ("layers/none/level_db", 1, "there is nothing at"),
             ("pattern/@9:9/pitch", 1, "there is nothing at"),
             ("kick/hits/@9.9", 1, "there is nothing at"),
