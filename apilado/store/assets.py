@@ -11,9 +11,9 @@ from pathlib import Path
 from threading import BoundedSemaphore
 
 from apilado.core.dsp.audio import Audio
-from apilado.core.formats.audio_files import check_audio, check_extension, read_at
+from apilado.core.formats.audio_files import audio_seconds, check_audio, check_extension, read_at
 from apilado.core.formats.bundles import Asset
-from apilado.errors import NotFound, StorageFault
+from apilado.errors import ApiladoError, NotFound, StorageFault
 from apilado.store.database import Database
 
 SHA256 = re.compile(r"[0-9a-f]{64}")
@@ -53,6 +53,7 @@ class Assets:
     def __init__(self, database: Database, folder: Path) -> None:
         self._database, self.folder = database, folder
         self._decoding = BoundedSemaphore(MOST_DECODES)
+        self._seconds: dict[str, float] = {}
         folder.mkdir(parents=True, exist_ok=True)
         for left in folder.glob(f"*{PARTIAL}"):
             left.unlink()
@@ -113,6 +114,16 @@ class Assets:
         asset = self.get(sha256)
         with self._decoding:
             return read_at(asset.content, f"{sha256[:12]}.{asset.extension}", rate_hz)
+
+    def seconds_of(self, sha256: str) -> float:
+        """How long the audio of an asset is; 0 where it cannot be read."""
+        if sha256 not in self._seconds:
+            try:
+                asset = self.get(sha256)
+                self._seconds[sha256] = audio_seconds(asset.content, f"{sha256[:12]}.{asset.extension}")
+            except ApiladoError:
+                return 0.0
+        return self._seconds[sha256]
 
     def _path(self, sha256: str, extension: str) -> Path:
         return self.folder / f"{sha256}.{extension}"

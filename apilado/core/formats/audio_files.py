@@ -54,6 +54,15 @@ def audio_rate(content: bytes, file_name: str) -> int:
     return next(audio_blocks(content, file_name))[1]
 
 
+def audio_seconds(content: bytes, file_name: str) -> float:
+    """How long an audio file is.
+
+    Raises:
+        UnreadableFile: as `read_audio`.
+    """
+    return float(sum(block.shape[0] / rate for block, rate in audio_blocks(content, file_name)))
+
+
 def check_audio(content: bytes, file_name: str) -> None:
     """Reads an audio file through, a block at a time, keeping none of it.
 

@@ -32,6 +32,29 @@ class Score:
     chance: Chance = "place"
 
 
+@dataclass(frozen=True)
+class Mark:
+    """A place in a recorded sound that is a value of its source."""
+
+    value: str
+    ms: float
+    less: float = 0.0
+    """The value is the place less so much."""
+
+
+@dataclass(frozen=True)
+class Marks:
+    """What a source cuts out of a recorded sound."""
+
+    asset: str
+    file_name: str
+    places: dict[str, Mark]
+    """'start', 'end' (at 0 the end of the file) and, where something is held, 'hold'."""
+    held_ms: tuple[float, float] | None = None
+    """From where to where it is held."""
+    slices_ms: tuple[float, ...] = ()
+
+
 class Source(Model):
     """A source makes a layer's raw sound. Subclasses declare parameters and override `render`."""
 
@@ -59,6 +82,10 @@ class Source(Model):
         Args:
             treated: whether one that is taken behind the other's treatments counts too.
         """
+        return None
+
+    def marks(self) -> Marks | None:
+        """What it cuts out of a recorded sound; None where it has none."""
         return None
 
     def own_filters(self) -> tuple[Filter, ...]:

@@ -11,13 +11,13 @@ from pydantic import Field, field_validator
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
-from apilado.core.dsp.curves import Value
+from apilado.core.dsp.curves import Value, least
 from apilado.core.dsp.envelopes import rising
 from apilado.core.dsp.sampling import HIGHEST_SPEED, LOWEST_SPEED, STRETCHES, held_places, read_at_places, stretched
 from apilado.core.dsp.stereo import mixed_at
 from apilado.core.notes import Run, voice_notes, voice_runs
 from apilado.core.parameters import choice, note_pitch, number, numbers, switch, text
-from apilado.core.sources.base import SHA256_PATTERN, AssetLoader, Score, Source
+from apilado.core.sources.base import SHA256_PATTERN, AssetLoader, Mark, Marks, Score, Source
 from apilado.core.sources.filters import Standing, filter_list, standing
 from apilado.core.sources.voicing import glide_track, in_run, run_gain, shifted
 from apilado.core.treatments.filter import Filter
@@ -156,6 +156,15 @@ class SampleSource(Source):
         if self.fits_beats or self.pitching == "length":
             said.append("'{layer}' is stretched: its phase goes its own ways.")
         return tuple(said)
+
+    def marks(self) -> Marks:
+        places = {"start": Mark("start_ms", self.start_ms), "end": Mark("end_ms", self.end_ms)}
+        held = None
+        if self.held:
+            at = self.start_ms + least(self.hold_at_ms)
+            places["hold"] = Mark("hold_at_ms", at, self.start_ms)
+            held = (at, at + self.hold_ms)
+        return Marks(self.asset, self.file_name, places, held, self.slices_ms if self.sliced else ())
 
     def asset_hashes(self) -> tuple[str, ...]:
         return (self.asset,)

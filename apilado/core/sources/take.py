@@ -15,7 +15,7 @@ from apilado.core.dsp.sampling import STRETCHES, read_at_places, stretched
 from apilado.core.dsp.stereo import mixed_at
 from apilado.core.notes import FIRST_BEAT
 from apilado.core.parameters import number, switch, text
-from apilado.core.sources.base import SHA256_PATTERN, AssetLoader, Score, Source
+from apilado.core.sources.base import SHA256_PATTERN, AssetLoader, Mark, Marks, Score, Source
 from apilado.core.units import cents_to_ratio, db_to_gain
 from apilado.errors import InvalidEdit
 
@@ -85,6 +85,11 @@ class TakeSource(Source):
 
     def drifts(self) -> tuple[str, ...]:
         return ("'{layer}' is a recording: where it was played against the others in pitch, no setting holds.",)
+
+    def marks(self) -> Marks:
+        end = self.skip_ms + self.lasts_ms if self.lasts_ms > 0.0 else 0.0
+        places = {"start": Mark("skip_ms", self.skip_ms), "end": Mark("lasts_ms", end, self.skip_ms)}
+        return Marks(self.asset, self.file_name, places)
 
     def asset_hashes(self) -> tuple[str, ...]:
         return (self.asset,)

@@ -15,6 +15,7 @@ from apilado.core.render.graph import clock_of
 from apilado.core.render.moves import Round, course_curve, rounds_of
 from apilado.core.shapes.drawn_course import DrawnCourse
 from apilado.core.shapes.step_course import StepCourse
+from apilado.core.sources.base import Source
 from apilado.web.drawings.lines import handle
 from apilado.web.drawings.svg import label, points, tag
 from apilado.web.drawings.view import View
@@ -62,15 +63,26 @@ def lanes_of(stack: Stack, view: View) -> tuple[Lane, ...]:
     opened = view.open if owner is not None and within(view.open, owner) else ""
     reducing = next((path for path in outwards(opened) if getattr(find(stack, path), "reduces", False)), "")
     names += [reducing] if reducing else []
+    names += _sound_in(stack, opened)
     moved = movements_of(stack, owner) if owner else ()
     names += [f"movements/{each.id}" for each in moved][: MOST_LANES - len(names)]
-    usual = [WEIGHTS.get(name, OPEN_WEIGHT if name in (view.open, reducing) else LANE_WEIGHT) for name in names]
+    high = (view.open, reducing, *_sound_in(stack, opened))
+    usual = [WEIGHTS.get(name, OPEN_WEIGHT if name in high else LANE_WEIGHT) for name in names]
     weights = [view.lanes.get(name, weight) for name, weight in zip(names, usual, strict=True)]
     top = HIT_TOP if view.hit else 0.0
     edges = top + np.concatenate([[0.0], np.cumsum(weights)]) / sum(weights) * (view.strip - top)
     return tuple(
         Lane(name, float(top), float(bottom)) for name, top, bottom in zip(names, edges, edges[1:], strict=False)
     )
+
+
+def _sound_in(stack: Stack, opened: str) -> list[str]:
+    """The address of a source of recorded sound that is open, or in which something is."""
+    for path in outwards(opened):
+        source = find(stack, path)
+        if isinstance(source, Source):
+            return [path] if source.marks() is not None else []
+    return []
 
 
 def lane_named(stack: Stack, view: View, name: str) -> Lane:

@@ -19,6 +19,7 @@ from apilado.core.soundings.measures import Measures
 from apilado.core.units import db_to_gain
 from apilado.web.drawings.lanes import DUCKS, WAVES, Lane, lane_named, lanes_of
 from apilado.web.drawings.plan_passage import reduction_span
+from apilado.web.drawings.sound_lane import sound_wave
 from apilado.web.drawings.svg import label, points, tag
 from apilado.web.drawings.view import View
 from apilado.web.sheets.ducks import chosen_ducker
@@ -43,7 +44,7 @@ def strip(measures: Measures, view: View) -> str:
         moved = find(measures.stack, each.name)
         if isinstance(moved, Movement) and moved.shape.follows() is not None:
             parts.append(_followed(measures, view, each, moved))
-    return "".join(parts)
+    return "".join([*parts, sound_wave(measures, view)])
 
 
 def _gain(measures: Measures, view: View, lane: Lane, reduction: NDArray[np.float32] | None) -> list[str]:

@@ -9,11 +9,16 @@ from apilado.web.drawings.open_filter import open_filter
 from apilado.web.drawings.open_step import curve, inner_borders
 from apilado.web.drawings.plan_passage import passage, time_strip
 from apilado.web.drawings.plan_profile import cutting, equaliser, harmonics
+from apilado.web.drawings.sound_lane import Seconds, sound_marks
 from apilado.web.drawings.view import View
 
 
-def plan(stack: Stack, view: View) -> dict[str, str]:
-    """SVG of the plan of each panel: 'pile', 'profile', 'passage', 'strip'."""
+def plan(stack: Stack, view: View, seconds_of: Seconds = lambda sha256: 0.0) -> dict[str, str]:
+    """SVG of the plan of each panel: 'pile', 'profile', 'passage', 'strip'.
+
+    Args:
+        seconds_of: how long a recorded sound is; where that is not known, nothing of it can be pulled.
+    """
     profile = curve(stack, view)
     if view.mode != "curve":
         pulled = {"eq": equaliser, "harmonics": harmonics, "split": cutting}[view.mode]
@@ -24,5 +29,5 @@ def plan(stack: Stack, view: View) -> dict[str, str]:
         "pile": frequency_grid(view, view.pile, labelled=stack) + border_lines(stack, view, view.pile, named=True),
         "profile": profile,
         "passage": hit_plan(stack, view) if view.hit else passage(stack, view),
-        "strip": time_strip(stack, view),
+        "strip": time_strip(stack, view) + sound_marks(stack, view, seconds_of),
     }

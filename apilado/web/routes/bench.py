@@ -148,7 +148,13 @@ def same_shape(before: Stack, after: Stack) -> bool:
 
 
 def answer(
-    revision: Revision, view: View, before: Stack | None, notice: str | None = None, *, drawn: bool = True
+    workspace: Workspace,
+    revision: Revision,
+    view: View,
+    before: Stack | None,
+    notice: str | None = None,
+    *,
+    drawn: bool = True,
 ) -> dict[str, Any]:
     """What a page needs after a change."""
     same = before is not None and same_shape(before, revision.stack)
@@ -156,7 +162,7 @@ def answer(
     chosen = next((each for each in revision.stack.sections if each.id == view.section), None)
     return {
         "revision": revision.id,
-        "plan": plan(there, view) if drawn else None,
+        "plan": plan(there, view, workspace.assets.seconds_of) if drawn else None,
         "values": changed_values(as_shown(before, view.section), there) if before is not None and same else {},
         "section": {"name": chosen.name, "bars": bars_in_words(chosen)} if chosen is not None else None,
         "texts": texts(there, view),
@@ -193,7 +199,7 @@ def edits(request: Request, stack_id: int, posted: EditRequest) -> Any:
     if posted.final:
         workspace.overtake("loop", stack_id)
     if posted.hears is None:
-        return edited(posted, edit, change, done)
+        return edited(workspace, posted, edit, change, done)
     return StreamingResponse(_heard_first(workspace, stack_id, posted, edit, change, done), media_type=PARTS)
 
 
@@ -211,10 +217,12 @@ def _heard_first(
             overtaken, heard = True, None
         if heard is not None:
             yield heard
-    yield answer_part({"answer": edited(posted, edit, change, done, drawn=not overtaken)})
+    yield answer_part({"answer": edited(workspace, posted, edit, change, done, drawn=not overtaken)})
 
 
-def edited(posted: EditRequest, edit: Edit, change: Edit, done: Edited, *, drawn: bool = True) -> dict[str, Any]:
+def edited(
+    workspace: Workspace, posted: EditRequest, edit: Edit, change: Edit, done: Edited, *, drawn: bool = True
+) -> dict[str, Any]:
     """What a page needs after its edit.
 
     Args:
@@ -225,7 +233,7 @@ def edited(posted: EditRequest, edit: Edit, change: Edit, done: Edited, *, drawn
     notice = change.remark(done.before, done.revision.stack) if posted.final else None
     if done.rebased:
         notice = "This stack was changed in another tab. Your change was done on top of that one."
-    told = answer(done.revision, posted.view, None if done.rebased else done.before, notice, drawn=drawn)
+    told = answer(workspace, done.revision, posted.view, None if done.rebased else done.before, notice, drawn=drawn)
     made = part_made(done.before, done.revision.stack) if told["controls"] else None
     select = part_added(done.before, done.revision.stack)
     item = item_after(edit, as_shown(done.before, section))
@@ -260,20 +268,25 @@ def of_another_page(stepped: Stepped, client: str, done: str) -> str | None:
 def undo(request: Request, stack_id: int, posted: StepRequest) -> dict[str, Any]:
     """Back by one step."""
     stepped = workspace_of(request).stacks.undo(stack_id)
-    return answer(stepped.revision, posted.view, None, of_another_page(stepped, posted.client, "Took back"))
+    return answer(
+        workspace_of(request), stepped.revision, posted.view, None, of_another_page(stepped, posted.client, "Took back")
+    )
 
 
 @router.post("/redo")
 def redo(request: Request, stack_id: int, posted: StepRequest) -> dict[str, Any]:
     """Forward by one step."""
     stepped = workspace_of(request).stacks.redo(stack_id)
-    return answer(stepped.revision, posted.view, None, of_another_page(stepped, posted.client, "Did again"))
+    return answer(
+        workspace_of(request), stepped.revision, posted.view, None, of_another_page(stepped, posted.client, "Did again")
+    )
 
 
 @router.post("/plan")
 def plan_now(request: Request, stack_id: int, posted: StepRequest) -> dict[str, Any]:
     """The stack as it is now: after a change of selection or size, or in another tab."""
-    return answer(workspace_of(request).stacks.head(stack_id), posted.view, None)
+    workspace = workspace_of(request)
+    return answer(workspace, workspace.stacks.head(stack_id), posted.view, None)
 
 
 @router.get("/revision")

@@ -176,6 +176,25 @@ const KINDS = {
     },
     remove: (taken) => () => ({ op: "harmonic", path: taken.path, number: taken.number, amplitude: null }),
   },
+  cut: {
+    take: ({ dataset, parentElement }) => ({
+      name: dataset.name, place: Number(dataset.place), ms: Number(dataset.ms), less: Number(dataset.less ?? 0),
+      source: parentElement.dataset.source, total: Number(parentElement.dataset.total),
+      slices: parentElement.dataset.slices.split(",").filter(Boolean).map(Number),
+    }),
+    pull: (taken, event, bench) => {
+      const box = bench.panels.svg.strip.getBoundingClientRect();
+      return cutEdit(taken, ((event.clientX - box.left) / box.width) * taken.total);
+    },
+    step: (taken, key, large) => {
+      const right = { ArrowRight: 1, ArrowLeft: -1 }[key] ?? 0;
+      return right ? cutEdit(taken, taken.ms + right * (large ? 50 : 1)) : null;
+    },
+    remove: (taken) => () => {
+      if (taken.name !== "slices_ms") return { op: "set", path: `${taken.source}/${taken.name}`, value: 0 };
+      return { op: "set", path: `${taken.source}/slices_ms`, value: taken.slices.filter((_, place) => place !== taken.place) };
+    },
+  },
   filter: {
     take: ({ dataset }) => ({
       path: dataset.path, up: dataset.up, sideways: dataset.sideways, most: Number(dataset.most),
@@ -215,6 +234,17 @@ function pointEdit(taken, frequency, gain) {
   Object.assign(taken, { frequency, gain });
   const edits = pulled(taken.path, { frequency_hz: frequency, ...(taken.hasGain && { gain_db: gain }) });
   return () => ({ op: "several", name: "Pull an EQ point", edits });
+}
+
+/** A place in a recorded sound: a value of its source, or one of its slices. */
+function cutEdit(taken, ms) {
+  taken.ms = within(ms, 0, taken.total);
+  if (taken.name !== "slices_ms") {
+    const value = Math.max(0, taken.ms - taken.less);
+    return () => ({ op: "set", path: `${taken.source}/${taken.name}`, value, held: true });
+  }
+  const value = taken.slices.map((other, place) => (place === taken.place ? Math.round(10 * taken.ms) / 10 : other));
+  return () => ({ op: "set", path: `${taken.source}/slices_ms`, value });
 }
 
 /** A filter by its frequency, if that is to be moved, and by the value that goes from left to right. */
