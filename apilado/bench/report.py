@@ -16,6 +16,7 @@ import scipy
 from apilado import __version__
 from apilado.bench.hearing import BARS, figures
 from apilado.bench.reference import reference_stack, section_counts
+from apilado.bench.sources import talking_stack
 from apilado.bench.timing import ROUNDS, median_seconds
 from apilado.bench.treatments import denormal_ratios, treatment_ratios
 from apilado.core.clock import Clock
@@ -34,7 +35,7 @@ from apilado.core.treatments.compressor import Compressor
 from apilado.core.treatments.soft_clip import SoftClip
 from apilado.errors import NotFound
 
-GOALS = {"library": 1.0, "edit": 0.15, "measuring": 0.5, "rows": 1.2, "moving": 2.0, "denormal": 3.0}
+GOALS = {"library": 1.0, "edit": 0.15, "measuring": 0.5, "rows": 1.2, "moving": 2.0, "denormal": 3.0, "source": 0.5}
 EDITS: tuple[tuple[str, Edit], ...] = (
     ("an EQ gain of one layer", SetValue(path="layers/middle/path/eq/points/cut/gain_db", value=-5.0)),
     ("a crossover", MoveCrossover(crossover="lower", frequency_hz=125.0)),
@@ -165,6 +166,10 @@ def run(out: TextIO) -> int:
     say("Values on curves against numbers, 16 s of stereo noise, one thread")
     for name, value in curve_ratios().items():
         ratio(name, value, GOALS["rows"] if name.endswith("at rest") else GOALS["moving"])
+    say("Sources against the cold render, one thread")
+    talking = talking_stack()
+    taken = median_seconds(lambda: Engine(threads=1), lambda e: render(talking, e))
+    ratio("six waves that modulate, two moving filters", taken / cold["one thread"], GOALS["source"])
     say("Measuring against rendering, all threads")
 
     def rendered() -> Engine:

@@ -21,8 +21,11 @@ from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.cycles import LONGEST_TABLE
 from apilado.core.dsp.oscillators import sides_of
 
-SMOOTH_FACTOR, STEEP_FACTOR = 4, 8
-"""How many times the rate: where modulators are smooth, and where they jump."""
+SINE_FACTOR, SMOOTH_FACTOR, STEEP_FACTOR = 2, 4, 8
+"""How many times the rate: where there are sines alone that do not go far, where modulators are smooth, and where they
+jump."""
+NEAR_SHARE = 0.25
+"""Of the rate: sines that go no further, at their greatest instantaneous frequency, are not far."""
 NOISE_RMS, NOISE_LOWEST_HZ, NOISE_MIDDLE_HZ = 0.25, 20.0, 1000.0
 """Of noise: white at 48 kHz has this level; below the lowest frequency a slope goes on level; at the middle one all
 slopes have the same density."""
@@ -52,9 +55,12 @@ def _pushed_kernel(
     size = tables.shape[1] - 1
     stereo, walking = out.shape[0] == 2, tables.shape[0] > 1
     moving, pushed, feeding = steps.shape[0] > 1, pushes.shape[0] > 1, back.shape[0] > 1
+    fed = feeding or back[0] != 0.0
     p, last, before = state[0], state[1], state[2]
     for i in range(first, end):
-        q = p + back[i if feeding else 0] * 0.5 * (last + before)
+        q = p
+        if fed:
+            q += back[i if feeding else 0] * 0.5 * (last + before)
         if pushed:
             q += pushes[i]
         q = (q - np.floor(q)) * size
@@ -100,11 +106,24 @@ def add_pushed(
         _pushed_kernel(tables, state, first, end, steps, pushes, feedback, *sides, gain, out)
 
 
+@njit(cache=True, nogil=True)
+def _between_frames(values: Any, factor: int) -> Any:
+    """So many values for each, straight from one to the next; the last stays."""
+    frames = values.shape[0]
+    out = np.empty(frames * factor)
+    for i in range(frames):
+        here = values[i]
+        step = (values[i + 1] - here) / factor if i + 1 < frames else 0.0
+        for k in range(factor):
+            out[i * factor + k] = here + k * step
+    return out
+
+
 def at_factor(values: float | NDArray[Any], frames: int, factor: int) -> NDArray[np.float64]:
     """A number as it is, shape (1,); values of each frame, straight between them, at a multiple of the rate."""
     if not isinstance(values, np.ndarray):
         return np.array([float(values)])
-    return np.asarray(np.interp(np.arange(frames * factor) / factor, np.arange(frames), values))
+    return np.asarray(_between_frames(np.asarray(values, np.float64), factor))
 
 
 def brought_down(high: Audio, rate_hz: int, factor: int) -> Audio:

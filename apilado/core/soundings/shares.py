@@ -186,10 +186,10 @@ def voice_match(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding
     glides = {round(voice.glide_ms) for voice in voices.values()}
     if any(note.slide for note in stack.played()) and len(glides) > 1:
         said.append(f"glides of {' and '.join(f'{g} ms' for g in sorted(glides))}")
-    own = [root.name for root in roots.values() if root.notes is not None]
+    own = [root.name for root in tones.values() if root.notes is not None]
     if own:
         said.append(f"notes of {' and '.join(own)} that are not the stack's")
-        owners = [root.id for root in roots.values() if root.notes is not None]
+        owners = [root.id for root in tones.values() if root.notes is not None]
         edits += [SetValue(path=f"layers/{name}/notes", value=None) for name in owners]
     releases = [voice.envelope.release_ms for voice in voices.values()]
     if max(releases) > 4.0 * min(releases):

@@ -10,9 +10,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio
-from apilado.core.dsp.curves import greatest
+from apilado.core.dsp.curves import Curve, greatest
 from apilado.core.dsp.cycles import Cycle, Recorded, cycle_table, slope_of
 from apilado.core.dsp.modulation import (
+    NEAR_SHARE,
+    SINE_FACTOR,
     SMOOTH_FACTOR,
     STEEP_FACTOR,
     add_pushed,
@@ -60,11 +62,30 @@ class Pushed:
         steep = any(
             tone.pushes() and (tone.shape not in SMOOTH_SHAPES or self._furthest(tone).warped) for tone in tones
         )
-        self.factor = STEEP_FACTOR if steep else SMOOTH_FACTOR
+        self.factor = STEEP_FACTOR if steep else SINE_FACTOR if self._near() else SMOOTH_FACTOR
         self._signals: dict[str, NDArray[np.float32]] = {}
         """What each modulator does, at the higher rate."""
         self._widths_hz: dict[str, float] = {}
         """By how many Hz each modulator moves what it pushes at most, for an index of 1."""
+
+    def _near(self) -> bool:
+        """Whether there are sines alone, none of which pushes itself or goes far."""
+        reach_hz: dict[str, float] = {}
+        for tone in self.tones:
+            if tone.id not in self.pushing or tone.shape == "noise":
+                continue
+            plain = tone.shape == "sine" and not (tone.harmonics or self._furthest(tone).warped)
+            if not plain or greatest(tone.feedback) > 0.0:
+                return False
+            pushed = [
+                greatest(each.index) * reach_hz.get(other.id, self.rate_hz)
+                for other in self.tones
+                for each in other.pushes()
+                if each.wave == tone.id and other.id in self.pushing
+            ]
+            copied = float(cents_to_ratio(greatest(tone.detune_cents) if tone.copies > 1 else 0.0))
+            reach_hz[tone.id] = float(np.max(self._hertz(tone))) * copied + sum(pushed)
+        return bool(max(reach_hz.values(), default=0.0) < NEAR_SHARE * self.rate_hz)
 
     def sound(self, channels: int) -> Audio:
         """What is heard of them, shape (channels, frames)."""
@@ -130,11 +151,15 @@ class Pushed:
 
     def _cycle(self, tone: Tone) -> Cycle:
         """One cycle of a wave, as it is when the run begins."""
+        if not _moves(tone):
+            return tone.cycle(self.tables.get(tone.id))
         begins = {name: float(np.ravel(in_run(getattr(tone, name), self.run, self.frames))[0]) for name in CYCLE_MOVES}
         return tone.model_copy(update=begins).cycle(self.tables.get(tone.id))
 
     def _furthest(self, tone: Tone) -> Cycle:
         """One cycle of a wave, as far from its shape as it comes."""
+        if not _moves(tone):
+            return tone.cycle(self.tables.get(tone.id))
         furthest = {name: greatest(getattr(tone, name)) for name in CYCLE_MOVES}
         return tone.model_copy(update=furthest).cycle(self.tables.get(tone.id))
 
@@ -172,3 +197,8 @@ class Pushed:
 
     def _high(self, values: Any) -> NDArray[np.float64]:
         return at_factor(values, self.frames, self.factor)
+
+
+def _moves(tone: Tone) -> bool:
+    """Whether anything of its cycle moves."""
+    return any(isinstance(getattr(tone, name), Curve) for name in CYCLE_MOVES)
