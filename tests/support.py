@@ -130,7 +130,7 @@ def without_ids(part: Any) -> Any:
     if isinstance(part, BaseModel):
         return without_ids(part.model_dump())
     if isinstance(part, dict):
-        return {name: without_ids(value) for name, value in part.items() if name not in ("id", "wave")}
+        return {name: without_ids(value) for name, value in part.items() if name not in ("id", "wave", "place")}
     return [without_ids(each) for each in part] if isinstance(part, list | tuple) else part
 
 

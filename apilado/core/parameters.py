@@ -44,6 +44,11 @@ class Model(BaseModel):
         shown = names[:1] + [name for name in names[1:MOST_TOLD] if getattr(self, name) != told[name].default]
         return ", ".join(told[name].told(getattr(self, name), named=name not in names[:1]) for name in shown)
 
+    def settable(self) -> tuple[str, ...]:
+        """The names of its values that are numbers, choices or switches."""
+        kinds = ("number", "integer", "choice", "switch", "numbers")
+        return tuple(each.name for each in parameters_of(type(self)) if each.kind in kinds)
+
     def places(self) -> dict[str, str]:
         """By the ids that something in it points at, the places of what has them: what is rendered hangs on places."""
         return {}

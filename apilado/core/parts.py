@@ -36,4 +36,7 @@ class Part(Model):
     first_values: ClassVar[Mapping[str, Any]] = MappingProxyType({})
     """The values with which one that is added begins, where they are not the defaults."""
 
+    added_by: ClassVar[str] = ""
+    """The edit by which one is added, where it does not simply begin."""
+
     id: str = Field(default_factory=new_id, min_length=1, max_length=LONGEST_ID, pattern=ID_PATTERN)

@@ -49,7 +49,7 @@ def drawn_movements(dice: Any, stack: Stack) -> tuple[Movement, ...]:
         targets = []
         for index in range(dice.whole(1, 2)):
             path, parameter, _ = dice.of(values)
-            widest = 2.0 if parameter.scale == "log" else 0.2 * (parameter.high - parameter.low)
+            widest = 2.0 if parameter.scale == "log" else min(2000.0, 0.2 * (parameter.high - parameter.low))
             travel = dice.between(-widest, widest)
             targets.append(Target(id=f"t{index}", path=path, travel=travel, both_ways=dice.one_in(2)))
         found.append(

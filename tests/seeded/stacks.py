@@ -26,6 +26,7 @@ from apilado.core.shapes.registry import DUCK_SHAPES
 from apilado.core.sources.base import AssetLoader
 from apilado.core.sources.layer_sound import LayerSound
 from apilado.core.sources.sample import SampleSource
+from apilado.core.sources.settings import Setting, kept_values
 from apilado.core.sources.take import TakeSource
 from apilado.core.sources.tone import ToneSource
 from apilado.core.sources.voice import Envelope, Voice
@@ -274,7 +275,24 @@ def _textured(dice: Dice, source: ToneSource) -> ToneSource:
         filters = tuple(dice.part(Filter, resonance=dice.between(0.0, 0.8)) for _ in range(dice.whole(1, 2)))
     standing = dice.of(("in a row", "side by side"))
     tones = (*others, last.model_copy(update=changes))
-    return source.model_copy(update={"tones": tones, "filters": filters, "filters_stand": standing})
+    settings: tuple[Setting, ...] = ()
+    if dice.one_in(5):
+        louder = tuple(
+            tone.model_copy(
+                update={"level_db": dice.between(-12.0, 0.0), "start_phase_deg": dice.between(0.0, 359.0, 1)}
+            )
+            for tone in tones
+        )
+        settings = (Setting(id="kept", values=kept_values(louder)),)
+    return source.model_copy(
+        update={
+            "tones": tones,
+            "filters": filters,
+            "filters_stand": standing,
+            "settings": settings,
+            "at_setting": dice.of((0.0, 0.4, 1.0)),
+        }
+    )
 
 
 def _sampled(dice: Dice, take: str) -> SampleSource:

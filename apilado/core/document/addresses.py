@@ -192,8 +192,8 @@ def replaced(model: M, path: str, value: Any) -> M:
     return model.model_copy(update={name: new})
 
 
-REFERS_WITHIN = ("wave",)
-"""Fields with the id of a part that lies beside their own, and is copied with it."""
+REFERS_WITHIN = ("wave", "place")
+"""Fields with the id of a part that lies beside their own, or its place, and is copied with it."""
 
 
 def with_fresh_ids(part: Any, given: dict[str, str] | None = None) -> Any:
@@ -213,7 +213,9 @@ def _pointing(part: Any, given: dict[str, str]) -> Any:
     if not isinstance(part, dict):
         return part
     return {
-        name: given.get(value, value) if name in REFERS_WITHIN and isinstance(value, str) else _pointing(value, given)
+        name: "/".join(given.get(each, each) for each in value.split("/"))
+        if name in REFERS_WITHIN and isinstance(value, str)
+        else _pointing(value, given)
         for name, value in part.items()
     }
 

@@ -56,6 +56,7 @@ from apilado.core.document.edits_values import (
 )
 from apilado.core.document.forms import as_in_section, section_of
 from apilado.core.document.reading import explain, is_text
+from apilado.core.document.settings import KeepSetting, TakeSetting
 from apilado.core.document.stack import Stack
 from apilado.errors import InvalidEdit
 
@@ -123,6 +124,8 @@ EDITS: tuple[type[Edit], ...] = (
     PullTravel,
     CopyMovement,
     SetHarmonic,
+    KeepSetting,
+    TakeSetting,
     AddPoint,
     AddPair,
     CopyPoint,
@@ -168,6 +171,8 @@ AnyEdit = Annotated[
     | PullTravel
     | CopyMovement
     | SetHarmonic
+    | KeepSetting
+    | TakeSetting
     | AddPoint
     | AddPair
     | CopyPoint

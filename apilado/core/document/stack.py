@@ -9,7 +9,7 @@ from pydantic import Field, field_validator, model_validator
 
 from apilado.core.document.addresses import find, joined, owner_of, parted, reaches, repeated
 from apilado.core.document.carving import FROM_PIECE, MOST_PAIRS, CarvePair, Reference, TargetName
-from apilado.core.document.declarations import refused_in_section, still_because
+from apilado.core.document.declarations import parameter_at, refused_in_section, still_because
 from apilado.core.document.ducker import MOST_DUCKERS, Ducker
 from apilado.core.document.equaliser import Point
 from apilado.core.document.kick import Drum, Kick, Trigger
@@ -339,6 +339,7 @@ class Stack(Model):
             raise ValueError(f"{path}: the id appears twice")
         self._check_layers()
         self._check_triggers()
+        self._check_settings()
         self._check_pairs()
         self._check_movements()
         self._check_keys()
@@ -373,6 +374,19 @@ class Stack(Model):
                 followed = step.follows()
                 if followed is not None and followed not in names and find(self, followed) not in self.layers:
                     raise ValueError(f"{address}/key: there is no sound '{followed}' to listen to")
+
+    def _check_settings(self) -> None:
+        for layer in self.layers:
+            for setting in layer.source.versions()[0]:
+                for each in setting.values:
+                    declared = parameter_at(layer.source, each.place)
+                    if declared is None:
+                        continue
+                    try:
+                        declared.parsed(list(each.value) if isinstance(each.value, tuple) else each.value)
+                    except ValueError as error:
+                        where = f"layers/{layer.id}/source/settings/{setting.id}"
+                        raise ValueError(f"{where}: {each.place} {error}") from None
 
     def _check_pairs(self) -> None:
         there = self.equalisers()

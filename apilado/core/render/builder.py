@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import math
 from bisect import bisect_right
 from collections.abc import Callable, Mapping, Sequence
 from functools import partial
@@ -17,7 +18,9 @@ from apilado.core.document.forms import forms_of, heard_over, in_frames, rendere
 from apilado.core.document.kick import Drum
 from apilado.core.document.layer import Layer
 from apilado.core.document.path import AnyStep, Container, Equaliser, Split
+from apilado.core.document.settings import set_to, unset
 from apilado.core.document.stack import Limiter, Stack
+from apilado.core.dsp.curves import greatest, least
 from apilado.core.render import steps
 from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.render.containing import contained
@@ -26,7 +29,7 @@ from apilado.core.render.moves import Moved, Moves, moving
 from apilado.core.render.passed import Passed
 from apilado.core.render.playing import layer_notes, score_of
 from apilado.core.render.stage import Stage, joined, stage
-from apilado.core.sources.base import AssetLoader
+from apilado.core.sources.base import AssetLoader, Source
 from apilado.core.treatments.base import Treatment
 
 
@@ -317,12 +320,24 @@ class Builder:
             parent = cast(Layer, self.stack.layer(followed))
             raw = layer.source.follows(treated=False) is not None
             return self.source(parent) if raw else self.shaped(parent)
-        source = layer.source if through is None else layer.source.side(through=through)
-        if source is None:
+        settings, at = layer.source.versions()
+        walk = self.moves.of(f"layers/{layer.id}/source", "at_setting") if settings else Moved()
+        versions = [layer.source, *(set_to(layer.source, each) for each in settings)]
+        first, last = (0, len(versions) - 1) if walk.names else (math.floor(least(at)), math.ceil(greatest(at)))
+        made = [self._played(stack, layer, each, through) for each in versions[first : last + 1]]
+        if len(made) < 2:
+            return made[0] if made else self._played(stack, layer, versions[-1], through)
+        given: dict[str, Any] = {"count": len(made), "first": first, "at": 0.0 if walk.names else least(at)}
+        return stage(steps.between, *made, *walk.curves, **given)
+
+    def _played(self, stack: Stack, layer: Layer, source: Source, through: bool | None) -> Stage:
+        """The sound of one version of a source: all of it, or what goes through its filters or past them."""
+        side = source if through is None else source.side(through=through)
+        if side is None:
             return stage(steps.mix, frames=self.clock.frames)
         context, score = {"load": self.load}, score_of(stack, layer)
-        moved = self.moves.of(f"layers/{layer.id}/source").without("filters")
-        given: dict[str, Any] = {"source": moved.still(source), "score": score, "clock": self.clock}
+        moved = self.moves.of(f"layers/{layer.id}/source").without("filters").without("at_setting")
+        given: dict[str, Any] = {"source": moved.still(unset(side)), "score": score, "clock": self.clock}
         return moving(steps.play_source, moved=moved, context=context, **given)
 
     def filtered(self, sound: Stage, layer: Layer) -> Stage:

@@ -13,6 +13,8 @@ from pydantic import BaseModel
 
 from apilado import __version__
 from apilado.core.clock import Clock
+from apilado.core.document.addresses import joined as address
+from apilado.core.document.addresses import parts_of
 from apilado.core.identity import ByIdentity
 from apilado.core.parameters import Model, models_in
 from apilado.core.parts import Part
@@ -77,8 +79,8 @@ def holds_parts(model: type[BaseModel]) -> bool:
     return issubclass(model, Part) or any(holds_parts(each) for each in inner)
 
 
-POINTER = re.compile(r'("wave":")([a-z0-9-]*)"')
-"""How the id of another part stands in JSON."""
+POINTER = re.compile(r'("(?:wave|place)":")([a-z0-9/_-]*)"')
+"""How the id of another part stands in JSON, or its place."""
 ID = re.compile(r'"id":"[a-z0-9-]*",?')
 """How an id stands in JSON. In a text it cannot stand so: its quotation marks would be escaped there."""
 
@@ -94,7 +96,7 @@ def canonical(value: Any) -> str:
         # Ids are names, and nothing of them is heard.
         places = value.places() if isinstance(value, Model) else {}
         if places:
-            told = POINTER.sub(lambda found: f'{found[1]}{places.get(found[2], "")}"', told)
+            told = POINTER.sub(lambda found: f'{found[1]}{_placed(found[2], places)}"', told)
         return f"{type(value).__qualname__}{ID.sub('', told) if holds_parts(type(value)) else told}"
     if isinstance(value, tuple):
         return _TEXTS.get(partial(_digest, value), value) if len(value) >= LONG else _listed(value)
@@ -104,6 +106,12 @@ def canonical(value: Any) -> str:
         fields = ",".join(f"{f}={canonical(getattr(value, f))}" for f in value.__dataclass_fields__)
         return f"{type(value).__qualname__}({fields})"
     raise TypeError(f"a stage takes models, dataclasses, tuples and plain values, not {type(value).__name__}")
+
+
+def _placed(pointer: str, places: Mapping[str, str]) -> str:
+    """An id as the place of what has it, nothing where nothing has; an address with places for the ids in it."""
+    names = parts_of(pointer)
+    return places.get(pointer, "") if len(names) < 2 else address(*[places.get(name, name) for name in names])
 
 
 def joined(

@@ -56,6 +56,21 @@ def play_source(
     return driven_by(source, names, curves).render(score, clock, load)
 
 
+def between(*inputs: Any, count: int, first: int, at: float) -> Audio:
+    """Versions of a sound next to each other, and how far it is along them: each fades in as the one before fades out.
+
+    Args:
+        inputs: `count` sounds, the first of them at `first`; then the curve of the place, if that moves.
+    """
+    sounds, curves = inputs[:count], inputs[count:]
+    place = np.asarray(per_frame(curves[0]) if curves else at, np.float32)
+    total = functools.reduce(
+        np.add,
+        (as_stereo(each) * np.clip(1.0 - np.abs(place - (first + n)), 0.0, 1.0) for n, each in enumerate(sounds)),
+    )
+    return np.asarray(total, np.float32)
+
+
 def split_bands(audio: Audio, *, crossovers: tuple[Crossover, ...], first: int, last: int, clock: Clock) -> Audio:
     """What a run of bands keeps of the audio."""
     piece = cut(borders_of(crossovers, clock.rate_hz), first, last)

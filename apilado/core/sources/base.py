@@ -8,6 +8,7 @@ from typing import Any, ClassVar, Literal
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.curves import Value
 from apilado.core.notes import Note
 from apilado.core.parameters import Model
 from apilado.core.sources.voice import Voice
@@ -87,6 +88,11 @@ class Source(Model):
     def marks(self) -> Marks | None:
         """What it cuts out of a recorded sound; None where it has none."""
         return None
+
+    def versions(self) -> tuple[tuple[Any, ...], Value]:
+        """(the settings between which it walks, how far it is: 0 as it stands, 1 at the first); none where it has
+        none."""
+        return getattr(self, "settings", ()), getattr(self, "at_setting", 0.0)
 
     def own_filters(self) -> tuple[Filter, ...]:
         """The filters that stand in it, before anything of its layer."""

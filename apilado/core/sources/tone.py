@@ -11,7 +11,7 @@ from pydantic import BaseModel, model_validator
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
-from apilado.core.dsp.curves import greatest, least
+from apilado.core.dsp.curves import Value, greatest, least
 from apilado.core.dsp.cycles import Recorded, cycles_of
 from apilado.core.dsp.envelopes import DECAY_NEPERS
 from apilado.core.dsp.modulation import noise
@@ -22,6 +22,7 @@ from apilado.core.sketch import Sketch
 from apilado.core.sources.base import AS_IT_LIES, AssetLoader, Score, Source
 from apilado.core.sources.filters import Standing, filter_list, standing
 from apilado.core.sources.pushed import Pushed
+from apilado.core.sources.settings import MOST_SETTINGS, Setting
 from apilado.core.sources.voice import Envelope
 from apilado.core.sources.voicing import glide_track, in_run, run_gain, shifted
 from apilado.core.sources.wave import C2_HZ, CYCLE_MOVES, MOST_TONES, WHOLE_WITHIN, Tone, off_the_note
@@ -52,6 +53,17 @@ class ToneSource(Source):
     velocity: Annotated[
         float, number(low=0.0, high=1.0, label="Velocity", help="How much of a note's velocity reaches its level")
     ] = 0.5
+    settings: tuple[Setting, ...] = parts("setting", most=MOST_SETTINGS)
+    at_setting: Annotated[
+        Value,
+        number(
+            low=0.0,
+            high=float(MOST_SETTINGS),
+            label="At setting",
+            help="0: its waves as they are set, 1: as the first setting has them, and so on",
+            moves=True,
+        ),
+    ] = 0.0
     filters: tuple[Filter, ...] = filter_list()
     filters_stand: Annotated[Standing, standing()] = "in a row"
 
@@ -68,7 +80,10 @@ class ToneSource(Source):
         return self
 
     def places(self) -> dict[str, str]:
-        return {tone.id: str(place) for place, tone in enumerate(self.tones)} if self.wired() else {}
+        if not (self.wired() or self.settings):
+            return {}
+        inner = {each.id: str(n) for tone in self.tones for n, each in enumerate(tone.into)}
+        return {**inner, **{tone.id: str(place) for place, tone in enumerate(self.tones)}}
 
     def wired(self) -> bool:
         """Whether any wave modulates another."""
@@ -89,7 +104,8 @@ class ToneSource(Source):
 
     def unused(self) -> tuple[str, ...]:
         """The parameters that do nothing at present."""
-        return () if len(self.filters) > 1 else ("filters_stand",)
+        idle = () if len(self.filters) > 1 else ("filters_stand",)
+        return idle if self.settings else (*idle, "at_setting")
 
     def unused_in(self, member: BaseModel) -> tuple[str, ...]:
         return ("filtered",) if isinstance(member, Tone) and not self.filters else ()

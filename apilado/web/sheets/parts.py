@@ -23,6 +23,7 @@ from apilado.core.dsp.linear_phase import rings_ms
 from apilado.core.parameters import Model, PartList, groups_of, optionals_of, part_lists_of
 from apilado.core.parts import Part
 from apilado.core.sketch import SKETCH_POINTS, Sketch, response_sketch
+from apilado.core.sources.settings import Setting
 from apilado.core.sources.wave import Tone
 from apilado.core.treatments.base import Treatment
 from apilado.core.units import gain_to_db
@@ -200,6 +201,8 @@ def _adds(stack: Stack, path: str, members: tuple[Part, ...], listed: PartList) 
         name = f"Add {with_article(listed.noun)}" if len(listed.kinds) == 1 else label
         family = str(getattr(model, "family", "")) or f"{listed.noun}s"
         edit = {"op": "add", "path": there, "part": part, **({"after": joined(there, after)} if after else {})}
+        if added_by := getattr(model, "added_by", ""):
+            edit, name = {"op": added_by, "path": path}, f"Keep {with_article(listed.noun)}"
         adds.append(Add(name, family, str(getattr(model, "explains", "")), edit))
     return tuple(adds)
 
@@ -376,6 +379,11 @@ def wave_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
     return Extras(fields, (read, drawn), note=f"Table: {part.recorded.file_name}")
 
 
+def setting_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
+    """Setting the waves to what a setting keeps."""
+    return Extras(actions=(Action("Set the waves to it", {"op": "take-setting", "path": path}),))
+
+
 EXTRAS: tuple[tuple[type[BaseModel], Callable[[Stack, BaseModel, str], Extras]], ...] = (
     (Treatment, treatment_extras),
     (Point, point_extras),
@@ -383,6 +391,7 @@ EXTRAS: tuple[tuple[type[BaseModel], Callable[[Stack, BaseModel, str], Extras]],
     (Split, split_extras),
     (Container, container_extras),
     (Tone, wave_extras),
+    (Setting, setting_extras),
     (ChainedBand, band_extras),
 )
 

@@ -52,7 +52,7 @@ class AddressesTest(unittest.TestCase):
                 self.assertEqual(members[index]["id"], part.id)
                 kinds.add(addresses.parts_of(path)[-2])
         wanted = {"layers", "crossovers", "duckers", "triggers", "pairs", "path", "points", "tones"}
-        self.assertEqual(kinds, wanted | {"movements", "targets", "bands", "into", "table", "filters"})
+        self.assertEqual(kinds, wanted | {"movements", "targets", "bands", "into", "table", "filters", "settings"})
 
     def test_values_are_replaced_where_they_are_and_nowhere_else(self):
         for path, value in (
