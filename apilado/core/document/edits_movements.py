@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from types import MappingProxyType
 from typing import Annotated, Any, Literal
 
 from pydantic import Field
@@ -20,7 +21,9 @@ from apilado.core.shapes.step_course import StepCourse
 from apilado.errors import InvalidEdit
 
 MovementId = Annotated[str, Field(min_length=1, max_length=40)]
-OCTAVES_AT_FIRST, DECIBELS_AT_FIRST, SEMITONES_AT_FIRST = 2.0, 12.0, 12.0
+OCTAVES_AT_FIRST = 2.0
+AT_FIRST = MappingProxyType({"dB": 12.0, "st": 12.0, "ms": 200.0})
+"""By the unit of a value: a new movement takes it no further."""
 MOST_BENT = 1e-3
 RAMPS = ("ramp up", "ramp down", "fall")
 
@@ -30,9 +33,8 @@ def first_travel(parameter: Parameter, value: float) -> float:
     if parameter.scale == "log":
         return OCTAVES_AT_FIRST if value * 2.0**OCTAVES_AT_FIRST <= parameter.high else -OCTAVES_AT_FIRST
     up, down = parameter.high - value, value - parameter.low
-    widest = {"dB": DECIBELS_AT_FIRST, "st": SEMITONES_AT_FIRST}.get(
-        parameter.unit, (parameter.high - parameter.low) / 2
-    )
+    half = (parameter.high - parameter.low) / 2
+    widest = min(half, AT_FIRST.get(parameter.unit, half))
     # A level goes down from where it stands: up would be louder than it was set.
     rises = up >= down and parameter.unit != "dB"
     return round(min(widest, up) if rises else -min(widest, down), 4)

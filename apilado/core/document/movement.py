@@ -36,7 +36,10 @@ class Target(Part):
     travel: Annotated[
         float,
         number(
-            low=-2000.0, high=2000.0, label="Travel", help="In its own unit; in octaves where the value is logarithmic"
+            low=-60000.0,
+            high=60000.0,
+            label="Travel",
+            help="In its own unit; in octaves where the value is logarithmic",
         ),
     ] = 0.0
     both_ways: Annotated[bool, switch(label="Both ways", help="As far down as up, about the value")] = False
