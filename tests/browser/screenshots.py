@@ -31,7 +31,7 @@ def main(folder: Path) -> None:
         shelf.wait_for_selector(".card-counts:not(.is-waiting)")
         shelf.wait_for_timeout(3000)
         shelf.screenshot(path=folder / "shelf.png")
-        paths = {shelf.locator(".card-name").nth(i).inner_text(): i for i in range(3)}
+        paths = {shelf.locator(".card-name").nth(i).inner_text(): i for i in range(shelf.locator(".card-name").count())}
         links = {name: shelf.locator(".card-open").nth(i).get_attribute("href") for name, i in paths.items()}
         for name, stack, dark, keys, shown in (
             ("bench", "Slipway", False, "2", READY),
@@ -51,6 +51,7 @@ def main(folder: Path) -> None:
             ("duck", "Rope Walk", False, "d", "#headroom"),
             ("movement", "Slipway", False, "2", "[data-mark='layers/mid/level_db']"),
             ("section", "Rope Walk", False, "", "#section-add"),
+            ("sample", "Sea Chest", False, "2", ".sound-marks"),
         ):
             page = view(links[stack], dark=dark)
             page.wait_for_selector(READY)
@@ -76,6 +77,9 @@ def main(folder: Path) -> None:
             if name == "curve":
                 page.click(shown)
                 page.wait_for_selector("#profile .spread-in", state="attached")
+            if name == "sample":
+                page.click("[data-open='layers/pipe/source/filters/lid'].line-name")
+                page.wait_for_selector("#profile .filter-point", state="attached")
             if name == "section":
                 page.click("#section-add")
                 page.wait_for_selector("#sheet button:has-text('Sub alone')")

@@ -32,7 +32,7 @@ WARPED_POINTS, READ_WITHIN = 8192, 8
 """Points of a cycle that is warped at least, and in how many places it is read for each."""
 WALKED_POINTS = 16384
 """Of a cycle that is one of many along a way."""
-LONGEST_READ, ABOUT_AS_GOOD = 16384, 0.02
+SHORTEST_READ, LONGEST_READ, ABOUT_AS_GOOD = 16, 16384, 0.02
 BASE_HARMONICS = 4096
 """Of what is warped."""
 
@@ -141,9 +141,12 @@ def cycle_found(audio: Audio) -> int:
     frames = int(mono.shape[0])
     powers = [1 << power for power in range(5, 15)]
     parts = [frames // count for count in range(1, MOST_CYCLES * 4 + 1) if frames % count == 0]
-    lengths = sorted({length for length in (*powers, *parts) if 16 <= length <= min(frames // 2, LONGEST_READ)})
+    # A smooth sound is like itself a moment later too: a cycle is longer than it takes to be unlike itself.
+    unlike = next((later for later in range(1, frames // 2) if _alike(mono, later) < 0.0), 0)
+    shortest = max(SHORTEST_READ, unlike)
+    lengths = sorted({length for length in (*powers, *parts) if shortest <= length <= min(frames // 2, LONGEST_READ)})
     if not lengths:
-        return min(max(frames, 16), LONGEST_READ)
+        return min(max(frames, SHORTEST_READ), LONGEST_READ)
     alike = np.array([_alike(mono, length) for length in lengths])
     return int(lengths[int(np.flatnonzero(alike >= np.max(alike) - ABOUT_AS_GOOD)[0])])
 
