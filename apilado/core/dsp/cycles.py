@@ -142,13 +142,15 @@ def cycle_found(audio: Audio) -> int:
     powers = [1 << power for power in range(5, 15)]
     parts = [frames // count for count in range(1, MOST_CYCLES * 4 + 1) if frames % count == 0]
     # A smooth sound is like itself a moment later too: a cycle is longer than it takes to be unlike itself.
-    unlike = next((later for later in range(1, frames // 2) if _alike(mono, later) < 0.0), 0)
+    begun = mono[: 4 * LONGEST_READ]
+    alike = np.fft.irfft(np.abs(np.fft.rfft(begun, 2 * begun.shape[0])) ** 2)[: min(LONGEST_READ, frames // 2)]
+    unlike = int(np.argmax(alike < 0.0))
     shortest = max(SHORTEST_READ, unlike)
     lengths = sorted({length for length in (*powers, *parts) if shortest <= length <= min(frames // 2, LONGEST_READ)})
     if not lengths:
         return min(max(frames, SHORTEST_READ), LONGEST_READ)
-    alike = np.array([_alike(mono, length) for length in lengths])
-    return int(lengths[int(np.flatnonzero(alike >= np.max(alike) - ABOUT_AS_GOOD)[0])])
+    repeats = np.array([_alike(mono, length) for length in lengths])
+    return int(lengths[int(np.flatnonzero(repeats >= np.max(repeats) - ABOUT_AS_GOOD)[0])])
 
 
 def _alike(mono: NDArray[np.float64], later: int) -> float:
