@@ -66,6 +66,8 @@ def read_at_places(audio: Audio, places: NDArray[np.float64], speeds: float | ND
         speeds: frames of it per frame that is read, one number or one each: nothing over half of the rate is read.
     """
     out = np.zeros((audio.shape[0], places.shape[0]), np.float32)
+    if not (audio.flags.writeable and audio.flags.c_contiguous):  # kernels are compiled anew for each kind of array
+        audio = np.array(audio, np.float32, order="C")
     _read_kernel(audio, places, np.atleast_1d(np.asarray(speeds, np.float64)), _lobe(), out)
     return out
 

@@ -173,7 +173,8 @@ class Pushed:
         }
         if ways:
             return Walk(self._cycle(tone), ways, self.rate_hz * self.factor, lambda first, end: count).pieces
-        whole = (0, self.frames * self.factor, cycle_table(self._cycle(tone), count)[None])
+        # A copy: kernels are compiled anew for what may not be written to.
+        whole = (0, self.frames * self.factor, cycle_table(self._cycle(tone), count)[None].copy())
         return lambda: [whole]
 
     def _hertz(self, tone: Tone) -> Track:

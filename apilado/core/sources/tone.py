@@ -143,6 +143,8 @@ class ToneSource(Source):
     def turned(self, cycles: float) -> dict[str, float] | None:
         if any(tone.phase == "free" or tone.shape == "noise" or tone.tuning == "fixed" for tone in self.tones):
             return None
+        if self.settings:  # these have start phases of their own
+            return None
         # Each of its tones by as many cycles of its own.
         degrees = {tone.id: (tone.start_phase_deg + 360.0 * cycles * tone.ratio()) % 360.0 for tone in self.tones}
         return {f"tones/{name}/start_phase_deg": round(angle, 1) % 360.0 for name, angle in degrees.items()}
@@ -157,6 +159,8 @@ class ToneSource(Source):
             said.append("'{layer}' has noise in it, which keeps no phase.")
         if any(off_the_note(tone) for tone in self.tones if tone.shape != "noise"):
             said.append("'{layer}' plays other pitches than its neighbours: they cannot keep one phase.")
+        if self.settings and greatest(self.at_setting) > 0.0:
+            said.append("'{layer}' walks between settings, whose phases need not agree.")
         return tuple(said)
 
     def waves(self) -> tuple[Tone, ...]:
