@@ -182,7 +182,7 @@ def bollard() -> Bundle:
                 filtered=False,
             ),
         ),
-        filters=(Filter(id="snap", shape="high-pass", cutoff_hz=420.0, resonance=0.55, output_db=-8.0),),
+        filters=(Filter(id="snap", shape="high-pass", cutoff_hz=420.0, resonance=0.55, output_db=4.0),),
         velocity=0.7,
     )
     snap, walk = "layers/click/source/filters/snap/cutoff_hz", "layers/click/source/tones/tap/position"
@@ -205,7 +205,7 @@ def bollard() -> Bundle:
                 source=click,
                 span=Span(first=1, last=1),
                 path=steps(eq(Bell(id="wood", frequency_hz=1400.0, gain_db=2.0, q=1.2))),
-                level_db=-9.0,
+                level_db=-4.0,
             ),
         ),
         movements=(
