@@ -194,10 +194,10 @@ def bollard() -> Bundle:
         seed=5,
         pattern=notes,
         voice=voice(0.0, attack_ms=1.0, decay_ms=420.0, sustain=0.0, release_ms=40.0),
-        kick=Kick(sound=SynthKick(end_hz=52.0, decay_ms=180.0), level_db=-7.0, hits=tuple(float(b) for b in range(8))),
+        kick=Kick(sound=SynthKick(end_hz=52.0, decay_ms=180.0), level_db=-5.0, hits=tuple(float(b) for b in range(8))),
         crossovers=(Crossover(id="lower", frequency_hz=320.0),),
         layers=(
-            Layer(id="soft", name="soft", tint="umber", mono=True, level_db=-6.0, source=soft, path=steps(eq())),
+            Layer(id="soft", name="soft", tint="umber", mono=True, level_db=-8.0, source=soft, path=steps(eq())),
             Layer(
                 id="click",
                 name="click",
@@ -205,7 +205,7 @@ def bollard() -> Bundle:
                 source=click,
                 span=Span(first=1, last=1),
                 path=steps(eq(Bell(id="wood", frequency_hz=1400.0, gain_db=2.0, q=1.2))),
-                level_db=-4.0,
+                level_db=-7.0,
             ),
         ),
         movements=(
