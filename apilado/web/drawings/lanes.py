@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from apilado.core.document.addresses import find, outwards, within
+from apilado.core.document.addresses import find, joined, outwards, within
 from apilado.core.document.movement import Movement
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.courses import RESTART_MS
@@ -61,6 +61,8 @@ def lanes_of(stack: Stack, view: View) -> tuple[Lane, ...]:
     owner = owner_of_selection(stack, view.selected)
     names = [DUCKS] if view.hit else [WAVES, DUCKS]
     opened = view.open if owner is not None and within(view.open, owner) else ""
+    if owner is not None and not opened:  # a layer that is chosen for the first time shows its source
+        opened = joined(owner, "source")
     reducing = next((path for path in outwards(opened) if getattr(find(stack, path), "reduces", False)), "")
     names += [reducing] if reducing else []
     names += _sound_in(stack, opened)

@@ -85,13 +85,19 @@ def part_section(
     first, rest = first_and_rest(part, fields)
     words = extras.words or words or (part.in_words() if isinstance(part, Model) else "")
     sketch = extras.sketch or (part.sketch() if isinstance(part, Model) else None)
-    single = [add for listed, (_, adds) in lists if len(listed.kinds) == 1 for add in adds]
+    of_one_kind = [add for listed, (_, adds) in lists if len(listed.kinds) == 1 for add in adds]
+    single = [add for add in of_one_kind if add.edit["op"] == "add"]
+    menus = tuple(
+        menu_field(joined(path, add.family), add.family.capitalize(), [(add.edit, add.label, False)])
+        for add in of_one_kind
+        if add not in single
+    )
     several = [(listed, adds) for listed, (_, adds) in lists if len(listed.kinds) > 1 and adds]
     return Section(
         title,
         first,
         (*(Action(add.label, add.edit) for add in single), *extras.actions),
-        (*rest, *choices, *extras.fields),
+        (*rest, *choices, *menus, *extras.fields),
         Line(path, words, sketch, switch, curve=isinstance(part, Treatment) and part.has_curve),
         adds=tuple(add for _, adds in several for add in adds),
         adds_title=f"Add {with_article(several[0][0].noun)}" if several else "",

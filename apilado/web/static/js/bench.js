@@ -68,8 +68,7 @@ class Bench {
   }
 
   view() {
-    this.openDrawn = this.path.open();
-    return { ...this.panels.sizes(), selected: this.selected, mode: this.mode, eq: this.eq, open: this.openDrawn, wave: this.path.wave(), lanes: this.lanes ?? {}, hit: this.hit ?? false, ...this.sections.view(), ...this.alone.heard };
+    return { ...this.panels.sizes(), selected: this.selected, mode: this.mode, eq: this.eq, open: this.path.open(), wave: this.path.wave(), lanes: this.lanes ?? {}, hit: this.hit ?? false, ...this.sections.view(), ...this.alone.heard };
   }
 
   /** Tells assistive technology, and whoever waits, that the page is not up to date yet. */
@@ -286,9 +285,6 @@ class Bench {
     this.markFaults(document.getElementById("soundings"));
     this.chosenSection();
     this.path.drawn();
-    if (this.path.open() === this.openDrawn) return;
-    this.step("plan"); // what is open in another sheet is drawn with it
-    this.rest(0);
   }
 
   chosenSection() {
