@@ -10,10 +10,11 @@ from apilado.actions.tapping import LONGEST_S, tap, tapped_stack
 from apilado.actions.workspace import Workspace
 from apilado.core.measure.pitch import pitch_hz
 from apilado.core.units import midi_to_hz
+from apilado.demo.further import foghorn
 from apilado.demo.stacks import rope_walk, slipway
 from apilado.demo.starts import demo_bundles
 from apilado.errors import InvalidEdit
-from tests.support import loader, rendered
+from tests.support import graph_of, loader, rendered
 
 
 class TapTest(unittest.TestCase):
@@ -51,6 +52,17 @@ class TapTest(unittest.TestCase):
             loudest = np.abs(whole).max()
             self.assertGreater(loudest, 0.01, bundle.stack.name)
             self.assertLess(np.abs(first[:, :frames] - whole[:, :frames]).max(), 0.06 * loudest, bundle.stack.name)
+
+    def test_a_level_that_is_kept_is_that_of_the_loop_that_was_heard(self):
+        stack = foghorn().stack
+        quiet = stack.model_copy(update={"pattern": stack.pattern[:1]})
+        alone = tap(self.workspace, 1, quiet, pitch=45, layer_id="growl", seconds=0.5)
+        self.workspace.heard[1] = graph_of(stack, loader({}))
+        known = tap(self.workspace, 1, quiet, pitch=45, layer_id="growl", seconds=0.5)
+        gains = [float(np.sqrt(np.mean(each**2))) for each in (alone, known)]
+        self.assertGreater(abs(gains[1] / gains[0] - 1.0), 0.01)
+        shares = known[0, 2000:20000] / np.where(np.abs(alone[0, 2000:20000]) > 0.01, alone[0, 2000:20000], np.nan)
+        self.assertLess(np.nanstd(shares), 0.01)
 
     def test_a_recording_is_left_out_of_the_stack_and_heard_by_itself(self):
         bundle = rope_walk()

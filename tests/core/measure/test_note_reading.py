@@ -130,6 +130,13 @@ class ReadNotesTest(unittest.TestCase):
         self.assertGreaterEqual(right / wanted, 0.95)
         self.assertEqual(octaves, 0)
 
+    def test_a_low_note_begins_where_it_comes_up_and_not_a_cycle_later(self):
+        notes = tuple(Note(start_beats=float(n), length_beats=0.5, pitch=30 + n % 3) for n in range(8))
+        for shape in ("saw", "square"):
+            reading = read_notes(rendered(notes, 100.0, shape), RATE)
+            off = [each.start_s - 0.6 * note.start_beats for each, note in zip(reading.notes, notes, strict=True)]
+            self.assertLess(np.abs(off).max(), 0.006, shape)
+
     def test_what_cannot_be_told_is_doubtful_and_no_note(self):
         t = np.arange(2 * RATE) / RATE
         steady = 0.4 * np.sin(2 * np.pi * 55.0 * t)

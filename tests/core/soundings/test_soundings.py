@@ -24,6 +24,7 @@ from apilado.core.sources.tone import ToneSource
 from apilado.core.sources.voice import Envelope, Voice
 from apilado.core.sources.wave import Tone
 from apilado.core.treatments.soft_clip import SoftClip
+from apilado.demo.further import sea_chest
 from apilado.demo.stacks import lock_gate, slipway
 from apilado.errors import NotFound
 from tests.support import ENGINE, loader, path_of, rendered
@@ -487,3 +488,12 @@ class LowEndTest(unittest.TestCase):
         self.assertEqual(apply(thick, SetLimit(sounding="small-speaker")), stack)
         with self.assertRaisesRegex(InvalidEdit, "needs a note of why"):
             apply(stack, SetLimit(sounding="mud", look=1.0))
+
+
+class SlicesTest(unittest.TestCase):
+    def test_notes_that_play_slices_are_no_pitches_that_could_differ(self):
+        bundle = sea_chest()
+        load = loader({asset.sha256: asset.content for asset in bundle.assets})
+        said = [each.sentence for each in sound(measure(bundle.stack, load, ENGINE)) if each.id == "voice-match"]
+        self.assertTrue(said)
+        self.assertNotIn("chain", " ".join(said))

@@ -12,7 +12,8 @@ from apilado.core.document.layer import Layer
 from apilado.core.document.movement import Movement, Target
 from apilado.core.dsp.envelopes import falling
 from apilado.core.dsp.modulation import noise
-from apilado.core.notes import Note
+from apilado.core.notes import Note, Run
+from apilado.core.sources.pushed import Pushed
 from apilado.core.sources.tone import ToneSource
 from apilado.core.sources.voice import Envelope, Voice
 from apilado.core.sources.wave import Modulation, Tone
@@ -206,6 +207,24 @@ class FrequencyModulationTest(unittest.TestCase):
                 np.testing.assert_allclose(found, plain, atol=1e-4)
             elif path.endswith("index"):
                 self.assertGreater(float(np.abs(found - plain).max()), 0.1)
+
+
+class FactorTest(unittest.TestCase):
+    """At how many times the rate waves that push each other are run."""
+
+    def factor(self, *tones, hertz=110.0):
+        run = Run(start=0, gate_frames=480, cut_frames=None, pitches=((0, 45),), velocity=100, start_beats=0.0)
+        gains = {tone.id: np.ones(480, np.float32) for tone in tones}
+        return Pushed(tones, frozenset(gains), run, 48000, hertz, gains, (1, 0), {}).factor
+
+    def test_sines_that_stay_near_twice_what_is_smooth_four_and_what_jumps_eight_times(self):
+        carrier, pusher = Tone(id="c", shape="sine"), Tone(id="p", shape="sine", into=into("c", 2.0))
+        self.assertEqual(self.factor(pusher, carrier), 2)
+        self.assertEqual(self.factor(pusher, carrier, hertz=5000.0), 4)
+        self.assertEqual(self.factor(pusher, carrier.model_copy(update={"feedback": 1.0})), 4)
+        self.assertEqual(self.factor(pusher, carrier.model_copy(update={"shape": "saw"})), 4)
+        self.assertEqual(self.factor(pusher.model_copy(update={"shape": "saw"}), carrier), 8)
+        self.assertEqual(self.factor(pusher.model_copy(update={"sync": 1.5}), carrier), 8)
 
 
 class NoiseTest(unittest.TestCase):

@@ -59,6 +59,18 @@ class SettingsTest(unittest.TestCase):
         self.assertTrue(np.all((shares > -0.01) & (shares < 1.01)))
         assert_allclose(sound(apply(stack, SetValue(path=f"{SOURCE}/at_setting", value=3.0))), was, atol=1e-6)
 
+    def test_between_two_that_were_kept_the_tone_itself_is_not_heard(self):
+        stack = apply(two_settings(), KeepSetting(path=SOURCE, id="second"))
+        stack = apply(stack, SetValue(path=f"{SOURCE}/tones/c/shape", value="square"))
+        ones = [sound(apply(stack, SetValue(path=f"{SOURCE}/at_setting", value=at))) for at in (1.0, 2.0)]
+        half = sound(apply(stack, SetValue(path=f"{SOURCE}/at_setting", value=1.5)))
+        assert_allclose(half, 0.5 * ones[0] + 0.5 * ones[1], atol=1e-5)
+
+    def test_a_copy_shares_what_was_rendered(self):
+        stack = apply(two_settings(), SetValue(path=f"{SOURCE}/at_setting", value=0.5))
+        graph = graph_of(apply(stack, AddLayer(copy_of="a")))
+        self.assertEqual(len({each.key for each in graph.sources.values()}), 1)
+
     def test_a_copy_of_the_layer_has_settings_of_its_own(self):
         stack = apply(two_settings(), AddLayer(copy_of="a"))
         copied = next(layer for layer in stack.layers if layer.id != "a")

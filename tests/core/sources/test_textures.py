@@ -16,6 +16,7 @@ from apilado.core.notes import Note
 from apilado.core.render.graph import clock_of
 from apilado.core.render.moves import Moves
 from apilado.core.render.playing import layer_notes
+from apilado.core.render.tail import tail_seconds
 from apilado.core.shapes.drawn_course import CoursePoint, DrawnCourse
 from apilado.core.sources.tone import ToneSource
 from apilado.core.sources.wave import DrawnCycle, Modulation, RecordedTable, Tone
@@ -143,6 +144,10 @@ class WarpedTest(unittest.TestCase):
                 assert_allclose(lines(sound, rate, A2_HZ, 60), expected, atol=2e-3)
                 self.assertLess(off_the_harmonics_db(sound, rate, A2_HZ), -80.0, (rate, bend))
 
+    def test_a_sine_of_two_cycles_is_its_second_harmonic_in_phase(self):
+        assert_allclose(Cycle("sine", sync=2.0).harmonics(5), [0.0, 1.0, 0.0, 0.0, 0.0], atol=1e-4)
+        assert_allclose(np.abs(Cycle("sine", sync=300.0).harmonics(300)[-1]), 1.0, atol=1e-3)
+
     def test_at_rest_it_is_the_wave_itself(self):
         assert_allclose(Cycle("saw", sync=1.0, bend=0.0).harmonics(40), Cycle("saw").harmonics(40))
         assert_allclose(Cycle("saw", sync=1.0 + 1e-9).harmonics(40), Cycle("saw").harmonics(40), atol=1e-3)
@@ -214,6 +219,14 @@ class WithinTest(unittest.TestCase):
         ):
             within, before = self.source_of(Tone(), filters=(each,)), self.source_of(Tone(), path=(each,))
             assert_allclose(self.sound(within), self.sound(before, behind=True), atol=1e-6)
+
+    def test_a_single_pass_is_given_the_time_in_which_they_ring(self):
+        each = Filter(id="f", shape="comb", cutoff_hz=40.0, resonance=0.95)
+        plain, ringing = self.source_of(Tone()), self.source_of(Tone(), filters=(each,))
+        clock = clock_of(plain, looped=False)
+        longer = tail_seconds(ringing, 48000) - tail_seconds(plain, 48000)
+        self.assertAlmostEqual(longer, each.tail_seconds(clock), delta=1e-6)
+        self.assertGreater(longer, 0.5)
 
     def test_movements_and_notes_reach_them(self):
         each = Filter(id="f", shape="high-pass", cutoff_hz=150.0, resonance=0.8)
