@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import functools
-import math
 from bisect import bisect_right
 from collections.abc import Callable, Mapping, Sequence
 from functools import partial
@@ -18,18 +16,17 @@ from apilado.core.document.forms import forms_of, heard_over, in_frames, rendere
 from apilado.core.document.kick import Drum
 from apilado.core.document.layer import Layer
 from apilado.core.document.path import AnyStep, Container, Equaliser, Split
-from apilado.core.document.settings import set_to, unset
 from apilado.core.document.stack import Limiter, Stack
-from apilado.core.dsp.curves import greatest, least
 from apilado.core.render import steps
 from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.render.containing import contained
 from apilado.core.render.memories import Memories
 from apilado.core.render.moves import Moved, Moves, moving
 from apilado.core.render.passed import Passed
-from apilado.core.render.playing import layer_notes, score_of
+from apilado.core.render.playing import layer_notes
+from apilado.core.render.sourced import sourced
 from apilado.core.render.stage import Stage, joined, stage
-from apilado.core.sources.base import AssetLoader, Source
+from apilado.core.sources.base import AssetLoader
 from apilado.core.treatments.base import Treatment
 
 
@@ -296,72 +293,7 @@ class Builder:
 
     def source(self, layer: Layer) -> Stage:
         """The raw sound of a layer, behind the filters of its source."""
-        forms = [cast(Layer, form.layer(layer.id)) for form in self.forms.stacks]
-        filters = {
-            f"layers/{layer.id}/source/filters/{each.id}" for form in forms for each in form.source.own_filters()
-        }
-        if not any(self.anywhere(in_(address, "on")) for address in filters):
-            return self.in_forms(partial(self._source, layer.id, None))
-        sides = {
-            through: self.in_forms(partial(self._source, layer.id, through))
-            for through in (True, False)
-            if any(form.source.side(through=through) for form in forms)
-        }
-        if not sides:
-            return stage(steps.mix, frames=self.clock.frames)
-        if True in sides:
-            sides[True] = self.filtered(sides[True], layer)
-        return stage(steps.together, *sides.values()) if len(sides) > 1 else next(iter(sides.values()))
-
-    def _source(self, layer_id: str, through: bool | None, stack: Stack) -> Stage:
-        layer = cast(Layer, stack.layer(layer_id))
-        followed = layer.source.follows()
-        if followed is not None:
-            parent = cast(Layer, self.stack.layer(followed))
-            raw = layer.source.follows(treated=False) is not None
-            return self.source(parent) if raw else self.shaped(parent)
-        settings, at = layer.source.versions()
-        walk = self.moves.of(f"layers/{layer.id}/source", "at_setting") if settings else Moved()
-        versions = [layer.source, *(set_to(layer.source, each) for each in settings)]
-        first, last = (0, len(versions) - 1) if walk.names else (math.floor(least(at)), math.ceil(greatest(at)))
-        made = [self._played(stack, layer, each, through) for each in versions[first : last + 1]]
-        if len(made) < 2:
-            return made[0] if made else self._played(stack, layer, versions[-1], through)
-        given: dict[str, Any] = {"count": len(made), "first": first, "at": 0.0 if walk.names else least(at)}
-        return stage(steps.between, *made, *walk.curves, **given)
-
-    def _played(self, stack: Stack, layer: Layer, source: Source, through: bool | None) -> Stage:
-        """The sound of one version of a source: all of it, or what goes through its filters or past them."""
-        side = source if through is None else source.side(through=through)
-        if side is None:
-            return stage(steps.mix, frames=self.clock.frames)
-        context, score = {"load": self.load}, score_of(stack, layer)
-        moved = self.moves.of(f"layers/{layer.id}/source").without("filters").without("at_setting")
-        given: dict[str, Any] = {"source": moved.still(unset(side)), "score": score, "clock": self.clock}
-        return moving(steps.play_source, moved=moved, context=context, **given)
-
-    def filtered(self, sound: Stage, layer: Layer) -> Stage:
-        """A sound behind the filters of a layer's source, in a row or side by side."""
-
-        def behind(sound: Stage, address: str) -> Stage:
-            out, _ = self.treated(sound, address)
-            self.passed[address] = Passed(sound, out)
-            return out
-
-        addresses = [f"layers/{layer.id}/source/filters/{each.id}" for each in layer.source.own_filters()]
-        on = [address for address in addresses if self.anywhere(in_(address, "on"))]
-        beside = [stage(steps.together, *[behind(sound, each) for each in on])] if len(on) > 1 else []
-        row = functools.reduce(behind, on, sound)
-
-        def standing(stack: Stack) -> Stage:
-            source = cast(Layer, stack.layer(layer.id)).source
-            return row if not beside or source.filters_in_a_row() else beside[0]
-
-        out = self.in_forms(standing)
-        if len(on) > 1 and not layer.source.filters_in_a_row():
-            for address in on:
-                behind(sound, address)
-        return out
+        return sourced(self, layer)
 
     def shaped(self, layer: Layer) -> Stage:
         """The source, and all of the layer's path."""

@@ -2,6 +2,7 @@
 
 import { newGesture } from "./edits.js";
 import { SECTION_KINDS } from "./sections.js";
+import { pulled, SOURCE_KINDS, within } from "./sources.js";
 
 const SNAP_BEATS = 0.25;
 const SHORTEST_NOTE = 1 / 16;
@@ -9,7 +10,6 @@ const KEYS_TOGETHER_MS = 900;
 const NEAR_BEATS = 1 / 48;
 
 const snapped = (beats, free) => (free ? Math.round(beats * 64) / 64 : Math.round(beats / SNAP_BEATS) * SNAP_BEATS);
-const within = (value, low, high) => Math.min(high, Math.max(low, value));
 
 /** For each kind: `take(part, bench)` reads it once; `pull(...)` and `step(...)` give a maker of edits, or null. */
 const KINDS = {
@@ -176,42 +176,6 @@ const KINDS = {
     },
     remove: (taken) => () => ({ op: "harmonic", path: taken.path, number: taken.number, amplitude: null }),
   },
-  cut: {
-    take: ({ dataset, parentElement }) => ({
-      name: dataset.name, place: Number(dataset.place), ms: Number(dataset.ms), less: Number(dataset.less ?? 0),
-      source: parentElement.dataset.source, total: Number(parentElement.dataset.total),
-      slices: parentElement.dataset.slices.split(",").filter(Boolean).map(Number),
-    }),
-    pull: (taken, event, bench) => {
-      const box = bench.panels.svg.strip.getBoundingClientRect();
-      return cutEdit(taken, ((event.clientX - box.left) / box.width) * taken.total);
-    },
-    step: (taken, key, large) => {
-      const right = { ArrowRight: 1, ArrowLeft: -1 }[key] ?? 0;
-      return right ? cutEdit(taken, taken.ms + right * (large ? 50 : 1)) : null;
-    },
-    remove: (taken) => () => {
-      if (taken.name !== "slices_ms") return { op: "set", path: `${taken.source}/${taken.name}`, value: 0 };
-      return { op: "set", path: `${taken.source}/slices_ms`, value: taken.slices.filter((_, place) => place !== taken.place) };
-    },
-  },
-  filter: {
-    take: ({ dataset }) => ({
-      path: dataset.path, up: dataset.up, sideways: dataset.sideways, most: Number(dataset.most),
-      frequency: Number(dataset.frequency), share: Number(dataset.share), width: Number(dataset.width),
-    }),
-    pull: (taken, event, bench) => {
-      const box = bench.panels.svg.profile.getBoundingClientRect();
-      const share = ((event.clientX - box.left) / box.width - 0.5) / taken.width;
-      return filterEdit(taken, bench.panels.frequencyAt(event), share);
-    },
-    step: (taken, key, large) => {
-      const up = { ArrowUp: 1, ArrowDown: -1 }[key] ?? 0;
-      const right = { ArrowRight: 1, ArrowLeft: -1 }[key] ?? 0;
-      if (!up && !right) return null;
-      return filterEdit(taken, taken.frequency * 2 ** ((up * (large ? 4 : 1)) / 24), taken.share + right * (large ? 0.1 : 0.02));
-    },
-  },
   "curve-point": {
     take: ({ dataset }) => ({ path: dataset.path, odd: Boolean(dataset.odd), input: Number(dataset.input), output: Number(dataset.output) }),
     pull: (taken, event, bench) => curveEdit(taken, ...inOutAt(event, bench)),
@@ -224,34 +188,14 @@ const KINDS = {
     },
     remove: (taken) => () => ({ op: "remove", path: taken.path }),
   },
+  ...SOURCE_KINDS,
   ...SECTION_KINDS,
 };
-
-/** What a hand is pulling: the server holds it within the range, and rounds it. */
-const pulled = (path, values) => Object.entries(values).map(([name, value]) => ({ op: "set", path: `${path}/${name}`, value, held: true }));
 
 function pointEdit(taken, frequency, gain) {
   Object.assign(taken, { frequency, gain });
   const edits = pulled(taken.path, { frequency_hz: frequency, ...(taken.hasGain && { gain_db: gain }) });
   return () => ({ op: "several", name: "Pull an EQ point", edits });
-}
-
-/** A place in a recorded sound: a value of its source, or one of its slices. */
-function cutEdit(taken, ms) {
-  taken.ms = within(ms, 0, taken.total);
-  if (taken.name !== "slices_ms") {
-    const value = Math.max(0, taken.ms - taken.less);
-    return () => ({ op: "set", path: `${taken.source}/${taken.name}`, value, held: true });
-  }
-  const value = taken.slices.map((other, place) => (place === taken.place ? Math.round(10 * taken.ms) / 10 : other));
-  return () => ({ op: "set", path: `${taken.source}/slices_ms`, value });
-}
-
-/** A filter by its frequency, if that is to be moved, and by the value that goes from left to right. */
-function filterEdit(taken, frequency, share) {
-  Object.assign(taken, { frequency, share: within(share, 0, 1) });
-  const values = { ...(taken.up && { [taken.up]: frequency }), [taken.sideways]: taken.share * taken.most };
-  return () => ({ op: "several", name: "Pull a filter", edits: pulled(taken.path, values) });
 }
 
 /** A point of a drawn curve; where both halves are alike, that of the upper half. */
