@@ -17,6 +17,8 @@ from apilado.core.measure.onsets import onsets
 from apilado.core.measure.pitch import pitch_hz
 from apilado.core.units import gain_to_db
 
+LONGEST_S = 180.0
+"""No stack is much longer."""
 HOP_S, WINDOW_S = 0.01, 0.07
 """Of the track of pitches."""
 LEVEL_S = 0.005
@@ -63,7 +65,8 @@ class Reading:
 
 
 def read_notes(audio: Audio, rate_hz: int) -> Reading:
-    """The notes of audio of shape (channels, frames)."""
+    """The notes of audio of shape (channels, frames), of its first three minutes at most."""
+    audio = audio[:, : round(LONGEST_S * rate_hz)]
     mono = np.asarray(np.mean(audio, axis=0, dtype=np.float64))
     levels = _levels(mono, rate_hz)
     if mono.shape[0] < rate_hz * SHORTEST_BODY_S or np.max(levels) <= -100.0:

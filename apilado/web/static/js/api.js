@@ -40,11 +40,17 @@ export async function get(url, signal) {
   return answered(await reached(fetch(url, { signal, headers: { Accept: "application/json" } })));
 }
 
-export function tell(message, { fault = false } = {}) {
+/** Takes back what was told: something else answers now. */
+export function untell() {
+  document.getElementById("notices").replaceChildren();
+}
+
+/** Tells something for a while; what `stays` is told until something else is. */
+export function tell(message, { fault = false, stays = false } = {}) {
   const place = document.getElementById("notices");
   const note = document.createElement("p");
   note.className = fault ? "notice is-fault" : "notice";
   note.textContent = message;
   place.replaceChildren(note);
-  setTimeout(() => note.remove(), fault ? 12000 : 6000);
+  if (!stays) setTimeout(() => note.remove(), fault ? 12000 : 6000);
 }

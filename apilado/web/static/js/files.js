@@ -1,6 +1,6 @@
 // Files that are chosen or dropped: audio for a part or for a new layer, notes, hits.
 
-import { postForm, tell } from "./api.js";
+import { postForm, tell, untell } from "./api.js";
 import { openDialog } from "./redraw.js";
 
 export class Files {
@@ -23,11 +23,11 @@ export class Files {
   async bring(file, target) {
     const form = new FormData();
     form.append("file", file);
-    tell(`Reading ‘${file.name}’ …`);
+    tell(`Reading ‘${file.name}’ …`, { stays: true });
     try {
       if (target === "midi" || target.startsWith("hits:")) {
         const response = await postForm(`${this.bench.url}/${target.replace(":", "/")}`, form);
-        openDialog(await response.text());
+        this.ask(await response.text());
       } else {
         form.append("target", target);
         await this.done("audio", form);
@@ -37,12 +37,17 @@ export class Files {
     }
   }
 
+  ask(dialog) {
+    untell();
+    openDialog(dialog);
+  }
+
   /** Something that is looked for in the sound of a layer: its notes, its root, where it can be sliced. */
   async find(what, within) {
     const form = new FormData();
     form.append("what", what);
     form.append("within", within);
-    tell("Listening …");
+    tell("Listening …", { stays: true });
     try {
       await this.done("find", form);
     } catch (error) {
@@ -54,7 +59,7 @@ export class Files {
   async done(where, form) {
     form.append("client", this.bench.client);
     const { told, select, dialog } = await (await postForm(`${this.bench.url}/${where}`, form)).json();
-    if (dialog) return openDialog(dialog);
+    if (dialog) return this.ask(dialog);
     if (select) this.bench.remember(select);
     await this.bench.step("plan");
     tell(told);

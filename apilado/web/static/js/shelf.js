@@ -11,8 +11,10 @@ document.addEventListener("htmx:afterRequest", (event) => {
   if (file) file.value = "";
 });
 
-/** A bundle that is dropped is brought as if it had been chosen. */
+/** A bundle that is dropped is brought as if it had been chosen; a stack begins with a recording, or with notes. */
 listenToDrops(() => document.querySelector("main"), (file) => {
+  if (/\.midi?$/i.test(file.name)) return begin("midi", file);
+  if (/\.(wav|aiff?|flac|og[ga]|mp3)$/i.test(file.name)) return begin("recording", file);
   const input = document.getElementById("import-file");
   const held = new DataTransfer();
   held.items.add(file);
@@ -20,14 +22,17 @@ listenToDrops(() => document.querySelector("main"), (file) => {
   input.dispatchEvent(new Event("change", { bubbles: true }));
 });
 
+document.addEventListener("change", ({ target }) => {
+  const [file] = (target.dataset?.begin && target.files) || [];
+  if (file) begin(target.dataset.begin, file);
+  if (target.dataset?.begin) target.value = "";
+});
+
 /** A stack that begins with a file; what was read in it is told on the bench. */
-document.addEventListener("change", async ({ target }) => {
-  const kind = target.dataset?.begin;
-  if (!kind || !target.files[0]) return;
+async function begin(kind, file) {
   const form = new FormData();
-  form.append("file", target.files[0]);
-  tell(`Reading ‘${target.files[0].name}’ …`);
-  target.value = "";
+  form.append("file", file);
+  tell(`Reading ‘${file.name}’ …`, { stays: true });
   try {
     const { url, told } = await (await postForm(`/begin/${kind}`, form)).json();
     sessionStorage.setItem("told", told);
@@ -35,4 +40,4 @@ document.addEventListener("change", async ({ target }) => {
   } catch (error) {
     tell(error.message, { fault: true });
   }
-});
+}
