@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import cache
+
 import numpy as np
 
 from apilado.core.document.ducker import Ducker
@@ -311,6 +313,7 @@ def reversed_course(points: tuple[CoursePoint, ...]) -> list[CoursePoint]:
 CHAIN_SLICES_MS = (0.0, 180.0, 340.0, 520.0)
 
 
+@cache
 def pipe_sound() -> Asset:
     """A pipe that is struck: partials that die away, the higher the sooner, over a tone that stays."""
     rate = TAKE_RATE_HZ
@@ -326,6 +329,7 @@ def pipe_sound() -> Asset:
     return as_asset((tone + 1.5 * struck)[None], 0.6)
 
 
+@cache
 def chain_sound() -> Asset:
     """A chain that is dropped link by link: short rings of many partials, four of them apart."""
     rate = TAKE_RATE_HZ

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import cache
+
 import numpy as np
 
 from apilado.core.document.ducker import Ducker
@@ -227,6 +229,7 @@ def lock_gate() -> Bundle:
     return Bundle(stack, ())
 
 
+@cache
 def rope_walk() -> Bundle:
     """A plucked take, doubled and split: its body below, its string above, a sine under both.
 
