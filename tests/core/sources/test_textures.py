@@ -5,6 +5,7 @@ import unittest
 import numpy as np
 from numpy.testing import assert_allclose
 
+from apilado.core.clock import Clock
 from apilado.core.document.edits import apply
 from apilado.core.document.edits_values import SetHarmonic
 from apilado.core.document.layer import Layer
@@ -267,6 +268,39 @@ class WithinTest(unittest.TestCase):
             loudest = third_over(sound[0], plain[0], 48000, cutoff[: round(0.06 * 48000)])
             with self.subTest(length=length):
                 self.assertGreater(loudest, 12.0)
+
+    def test_the_ridge_of_a_click_is_where_the_cutoff_is(self):
+        path = "layers/a/source/filters/f/cutoff_hz"
+        each = Filter(id="f", shape="high-pass", slope=24, cutoff_hz=60.0, resonance=0.75)
+        fall = self.snap(path).model_copy(
+            update={"length_ms": 40.0, "targets": (Target(id="t", path=path, travel=5.0),)}
+        )
+        for tone in (Tone(shape="saw"), Tone(shape="noise", slope_db_per_octave=0.0)):
+            clicking = self.source_of(tone, filters=(each,), movements=(fall,))
+            sound, cutoff, size, seen = self.sound(clicking)[0], curve_of(clicking, path), 288, 0
+            hertz = np.fft.rfftfreq(16384, 1 / 48000)
+            for at in range(240, 1400, 96):
+                here = cutoff[at + size // 2]
+                if here < 200.0:  # a window of 6 ms tells no less apart
+                    break
+                lines = np.abs(np.fft.rfft(sound[at : at + size] * np.hanning(size), 16384))
+                found = hertz[np.argmax(np.where(hertz > 100.0, lines, 0.0))]
+                self.assertLess(abs(np.log2(found / here)), 1 / 3, (tone.shape, here, found))
+                seen += 1
+            self.assertGreater(seen, 6)
+
+    def test_a_resonance_at_its_edge_is_bounded_for_as_long_as_it_sounds(self):
+        """No sound of a level of 1 comes out louder than the sum of what a single sample rings on."""
+        for rate in RATES:
+            clock = Clock(tempo_bpm=60.0, beats=60.0, rate_hz=rate, looped=False)
+            for shape in ("low-pass", "high-pass", "band-pass", "notch", "comb", "vowel"):
+                for hertz in (20.0, 440.0, 18000.0):
+                    each = Filter(shape=shape, cutoff_hz=hertz, resonance=1.0, slope=24)
+                    struck = np.zeros((1, round(min(58.0, 1.2 * each.tail_seconds(clock) + 0.1) * rate)), np.float32)
+                    struck[0, 0] = 1.0
+                    rings = np.abs(each.process(struck, clock)[0])
+                    self.assertLess(float(rings.sum()), 400.0, (rate, shape, hertz))
+                    self.assertLess(float(rings[-rate // 100 :].max()), 1e-4, (rate, shape, hertz))
 
 
 def curve_of(stack, path):
