@@ -114,7 +114,9 @@ def patterns_offered(stack: Stack, layer: Layer, reading: Reading) -> list[tuple
         "first_beat": getattr(source, "start_beats", 0.0),
     }
     offers = []
-    tempi = [(f"At {stack.tempo_bpm:g} bpm, as the stack", stack.tempo_bpm, None)]
+    # A take that is stretched lies in beats where it lay at its own tempo.
+    laid_at = getattr(source, "own_bpm", 0.0) or stack.tempo_bpm
+    tempi = [(f"At {stack.tempo_bpm:g} bpm, as the stack", laid_at, None)]
     if reading.tempo_bpm and abs(reading.tempo_bpm / stack.tempo_bpm - 1.0) > 0.001:
         own = round(reading.tempo_bpm, 3)
         tempi.append((f"At {own:g} bpm, as it was played", own, own))

@@ -130,6 +130,9 @@ class FindingTest(WorkspaceCase):
         self.assertEqual(finding.tuning_offered(stack.layers[0], other).value, -22.0)
         stretched = apply(stack, finding.stretch_offered(stack, stack.layers[0], other))
         self.assertAlmostEqual(stretched.layers[0].source.own_bpm, stack.tempo_bpm * 0.9, places=1)
+        # Stretched, its notes lie where it is heard: a second of it is less than two beats of 120.
+        _, first = finding.patterns_offered(stretched, stretched.layers[0], other)[0]
+        self.assertAlmostEqual(first.notes[2].start_beats, stack.tempo_bpm * 0.9 / 60.0, places=2)
 
 
 class BeginningTest(WorkspaceCase):

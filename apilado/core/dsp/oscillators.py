@@ -239,7 +239,7 @@ class Walk:
         turns = [
             np.flatnonzero(np.abs(np.diff(way, 2)) * hop > SHARP_TURN * np.abs(way[1:-1])) + 1 for way in ways.values()
         ]
-        self.ends = [int(at) for at in np.unique(np.concatenate([np.arange(0, frames, hop), *turns, [frames]]))]
+        self.ends = _apart(np.unique(np.concatenate([np.arange(0, frames, hop), *turns])), max(1, hop // 4), frames)
         self._made = []
         for at in self.ends:
             values: dict[str, Any] = {name: round(float(way[min(at, frames - 1)]), 6) for name, way in ways.items()}
@@ -250,6 +250,15 @@ class Walk:
         """(first frame, end, the tables that it goes over from and to) of each stretch of it."""
         for first, end, before, after in zip(self.ends, self.ends[1:], self._made, self._made[1:], strict=False):
             yield first, end, np.stack([walked_table(*before), walked_table(*after)])
+
+
+def _apart(places: NDArray[np.int64], least: int, end: int) -> list[int]:
+    """Places in order, none nearer to the one before than the least, and the end."""
+    found = [0]
+    for at in places.tolist():
+        if at - found[-1] >= least:
+            found.append(at)
+    return [*found, end]
 
 
 class WalkingTone:

@@ -9,7 +9,7 @@ const ROWS = [
 ];
 const ROW_APART = 5; // semitones: a fourth from row to row
 const LOWEST_PITCH = 24, OCTAVE = 12, MOST_OCTAVES = 6;
-const FIRST_S = 0.4, WHOLE_S = 6, SPLICE_S = 0.012, AHEAD_S = 0.02;
+const FIRST_S = 0.4, WHOLE_S = 6, SPLICE_S = 0.012, AHEAD_S = 0.02, SHORTEST_S = 0.08;
 const NOTE_ON = 0x90, NOTE_OFF = 0x80;
 
 /** The pitch of a key: up by semitones along a row, by a fourth from row to row; null for any other key. */
@@ -100,14 +100,16 @@ export class Tapping {
       const first = await this.fetched(`${query}&seconds=${FIRST_S}`, note);
       const begins = context.currentTime + AHEAD_S;
       this.part(note, first, begins, 0);
-      document.dispatchEvent(new CustomEvent("apilado:tapped", { detail: { pitch, peak: peak(first), part: "first" } }));
+      if (note.gone) this.fade(note, begins + SHORTEST_S); // let go before it was there: a short note
+      document.dispatchEvent(new CustomEvent("apilado:tapped", { detail: { pitch, peak: note.parts.length ? peak(first) : 0, part: "first" } }));
+      if (note.gone) return;
       const whole = await this.fetched(`${query}&seconds=${WHOLE_S}`, note);
       // Where the first part still sounds the whole goes on from it; where it has ended, from here.
       const joins = Math.max(begins + FIRST_S - 4 * SPLICE_S, context.currentTime + AHEAD_S);
       this.part(note, whole, joins, joins - begins);
       document.dispatchEvent(new CustomEvent("apilado:tapped", { detail: { pitch, peak: peak(whole), part: "whole" } }));
     } catch (error) {
-      this.notes.delete(holder);
+      if (this.notes.get(holder) === note) this.notes.delete(holder);
       tell(error.message, { fault: true });
     }
   }
@@ -124,7 +126,7 @@ export class Tapping {
 
   /** One part of a note from a moment on; the one before it goes over into it. */
   part(note, buffer, at, offset) {
-    if (note.gone || offset >= buffer.duration) return;
+    if ((note.gone && offset) || offset >= buffer.duration) return;
     const gain = new GainNode(this.context, { gain: offset ? 0 : 1 });
     const source = new AudioBufferSourceNode(this.context, { buffer });
     source.connect(gain).connect(note.level);
@@ -145,11 +147,16 @@ export class Tapping {
     if (!note) return;
     this.notes.delete(holder);
     note.gone = true;
-    const { gain } = note.level, now = this.context.currentTime;
-    gain.setValueAtTime(gain.value, now);
-    gain.setTargetAtTime(0, now, Math.max(note.release, 0.01) / 6.9); // 60 dB in that time
-    setTimeout(() => note.level.disconnect(), 1000 * note.release + 200);
+    if (note.parts.length) this.fade(note, this.context.currentTime);
     document.dispatchEvent(new CustomEvent("apilado:tapped", { detail: { part: "let go" } }));
+  }
+
+  /** Lets a note die away from a moment on, by 60 dB in the release of its voice. */
+  fade(note, at) {
+    const { gain } = note.level;
+    gain.setValueAtTime(gain.value, at);
+    gain.setTargetAtTime(0, at, Math.max(note.release, 0.01) / 6.9);
+    setTimeout(() => note.level.disconnect(), 1000 * (at - this.context.currentTime + note.release) + 200);
   }
 
   letAllGo() {
