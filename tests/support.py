@@ -14,6 +14,7 @@ import soundfile
 from pydantic import BaseModel
 
 from apilado.actions.workspace import Workspace
+from apilado.core.assets import AssetLoader
 from apilado.core.document.equaliser import Point
 from apilado.core.document.layer import Layer, Span
 from apilado.core.document.path import AnyStep, Equaliser, layer_path
@@ -24,7 +25,6 @@ from apilado.core.notes import Note
 from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.render.engine import Engine
 from apilado.core.render.graph import Graph, build, clock_of
-from apilado.core.sources.base import AssetLoader
 from apilado.core.sources.layer_sound import LayerSound
 from apilado.core.sources.take import TakeSource
 from apilado.core.treatments.base import Treatment

@@ -16,6 +16,7 @@ import numpy as np
 
 from apilado import __version__
 from apilado.actions.workspace import Workspace
+from apilado.core.assets import AssetLoader
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.audio import sounding_until
 from apilado.core.formats.audio_files import Bits, FileFormat, clipped_samples, write_audio
@@ -25,7 +26,6 @@ from apilado.core.render.graph import Graph, build, clock_of
 from apilado.core.render.stage import Stage, stage
 from apilado.core.soundings.measures import Measures, measure
 from apilado.core.soundings.registry import sound
-from apilado.core.sources.base import AssetLoader
 from apilado.core.units import gain_to_db, ms_to_samples
 from apilado.errors import ApiladoError, NotFound, Overtaken
 from apilado.store.assets import PARTIAL

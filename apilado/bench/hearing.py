@@ -12,19 +12,18 @@ from dataclasses import dataclass
 from functools import partial
 
 from apilado.bench.reference import heavy_stack
+from apilado.core.assets import no_assets
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits import apply
 from apilado.core.document.edits_borders import MoveCrossover
 from apilado.core.document.edits_pattern import ReplaceNote
 from apilado.core.document.edits_values import SetValue
 from apilado.core.document.stack import Stack
-from apilado.core.dsp.audio import Audio
 from apilado.core.render.engine import Engine, Token
 from apilado.core.render.graph import build, clock_of
 from apilado.core.render.stretch import stretch_of
 from apilado.core.soundings.measures import measure
 from apilado.core.soundings.registry import sound
-from apilado.errors import NotFound
 
 BARS = (4, 16, 64)
 STRETCH_S = 0.8
@@ -67,11 +66,6 @@ def figures(bars: int) -> Figures:
     command = [sys.executable, "-c", f"from apilado.bench.hearing import tell; tell({bars})"]
     found = json.loads(subprocess.run(command, check=True, capture_output=True, text=True).stdout)
     return Figures(**found)
-
-
-def no_assets(sha256: str, rate_hz: int) -> Audio:
-    """The heavy stack needs no files."""
-    raise NotFound(f"there is no asset {sha256[:12]}…")
 
 
 def tell(bars: int) -> None:

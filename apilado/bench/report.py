@@ -19,6 +19,7 @@ from apilado.bench.reference import reference_stack, section_counts
 from apilado.bench.sources import talking_stack
 from apilado.bench.timing import ROUNDS, median_seconds
 from apilado.bench.treatments import denormal_ratios, treatment_ratios
+from apilado.core.assets import no_assets
 from apilado.core.clock import Clock
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits import apply
@@ -33,7 +34,6 @@ from apilado.core.soundings.measures import measure
 from apilado.core.soundings.registry import sound
 from apilado.core.treatments.compressor import Compressor
 from apilado.core.treatments.soft_clip import SoftClip
-from apilado.errors import NotFound
 
 GOALS = {"library": 1.0, "edit": 0.15, "measuring": 0.5, "rows": 1.2, "moving": 2.0, "denormal": 3.0, "source": 0.5}
 EDITS: tuple[tuple[str, Edit], ...] = (
@@ -41,11 +41,6 @@ EDITS: tuple[tuple[str, Edit], ...] = (
     ("a crossover", MoveCrossover(crossover="lower", frequency_hz=125.0)),
     ("the duck's release", SetValue(path="duckers/duck/shape/release_ms", value=75.0)),
 )
-
-
-def no_assets(sha256: str, rate_hz: int) -> Audio:
-    """The reference stack needs no files."""
-    raise NotFound(f"there is no asset {sha256[:12]}…")
 
 
 def render(stack: Stack, engine: Engine) -> Audio:

@@ -13,6 +13,7 @@ from typing import Any
 import numpy as np
 from pydantic import BaseModel
 
+from apilado.core.assets import AssetLoader
 from apilado.core.document.carving import CarvePair
 from apilado.core.document.ducker import Ducker
 from apilado.core.document.equaliser import POINTS, KeyedBell
@@ -23,7 +24,6 @@ from apilado.core.document.stack import Bus, Crossover, Limiter, SharedBus, Stac
 from apilado.core.notes import Note
 from apilado.core.parameters import parameters_of
 from apilado.core.shapes.registry import DUCK_SHAPES
-from apilado.core.sources.base import AssetLoader
 from apilado.core.sources.layer_sound import LayerSound
 from apilado.core.sources.sample import SampleSource
 from apilado.core.sources.settings import Setting, kept_values

@@ -6,10 +6,10 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
+from apilado.core.assets import SHA256_PATTERN
 from apilado.core.document.equaliser import Bell
 from apilado.core.parameters import Model, number, switch, text
 from apilado.core.parts import Part
-from apilado.core.sources.base import SHA256_PATTERN
 
 EQ_PATTERN = r"^((bus|layers/[a-z0-9-]+)/path/[a-z0-9-]+|(kick|triggers/[a-z0-9-]+)/eq)$"
 MOST_PAIRS = 16

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated, ClassVar, Literal
 import numpy as np
 from pydantic import Field, field_validator
 
+from apilado.core.assets import SHA256_PATTERN, AssetLoader
 from apilado.core.document.path import Points
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.envelopes import rising
@@ -16,7 +17,6 @@ from apilado.core.dsp.pitch import repitched
 from apilado.core.notes import FIRST_BEAT
 from apilado.core.parameters import Model, choice, number, numbers, switch, tagged_union, text
 from apilado.core.parts import Part
-from apilado.core.sources.base import SHA256_PATTERN, AssetLoader
 from apilado.core.units import ms_to_samples
 
 MOST_HITS = 1024

@@ -316,6 +316,7 @@ class Stack(Model):
         """The SHA-256 of every asset the stack needs, each once, in order of appearance."""
         needed = [sha for layer in self.layers for sha in layer.source.asset_hashes()]
         needed += [sha for drum in (self.kick, *self.triggers) for sha in drum.sound.asset_hashes()]
+        needed += [sha for owner in self.owners() for _, step in self.treatments(owner) for sha in step.asset_hashes()]
         needed += [self.reference.asset] if self.reference else []
         return tuple(dict.fromkeys(needed))
 

@@ -103,8 +103,10 @@ def rows(values: Sequence[Value]) -> tuple[NDArray[np.int64], NDArray[np.float64
 
 def knots(frames: int, *others: NDArray[np.int64]) -> NDArray[np.int64]:
     """The frames of a curve's knots over a render: a grid, its end, and `others`, those that lie within it."""
-    grid = np.arange(0, frames, KNOT_FRAMES, dtype=np.int64)
-    found = np.unique(np.concatenate([grid, [frames], *others]))
+    grid = np.append(np.arange(0, frames, KNOT_FRAMES, dtype=np.int64), frames)
+    if not others:
+        return grid
+    found = np.unique(np.concatenate([grid, *others]))
     return found[(found >= 0) & (found <= frames)]
 
 

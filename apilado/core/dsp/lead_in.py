@@ -6,6 +6,8 @@ round takes a state s of a linear system to M·s + c, and the state that comes b
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -20,6 +22,14 @@ def wrapped_tail(audio: Audio, frames: int) -> Audio:
         return np.ascontiguousarray(audio[:, total - frames :])
     index = np.arange(-frames, 0) % total
     return np.ascontiguousarray(audio[:, index])
+
+
+def with_ends(audio: Audio, frames: int, *, looped: bool) -> Audio:
+    """A sound with so many frames before it and behind it: of the rounds of a loop, else silence."""
+    if not looped:
+        return np.pad(audio, ((0, 0), (frames, frames)))
+    behind = audio[:, np.arange(frames) % audio.shape[1]]
+    return np.concatenate([wrapped_tail(audio, frames), audio, behind], axis=1)
 
 
 def wrapped_curve(curve: Curve, frames: int) -> Curve:
@@ -45,3 +55,17 @@ def state_that_comes_back(around: NDArray[np.float64], left: NDArray[np.float64]
     """
     unit = np.eye(around.shape[0])
     return np.asarray(np.linalg.solve(unit - around, left.T).T, np.float64)
+
+
+def led_in(run: Callable[[Audio, Sequence[Value]], Audio], audio: Audio, values: Sequence[Value], ahead: int) -> Audio:
+    """A sound through something that remembers, which has gone through so many frames of the rounds before it first.
+
+    Args:
+        run: takes a sound and what its values do meanwhile, and goes on from where it was.
+    """
+    rounds, rest = divmod(ahead, audio.shape[1])
+    if rest:
+        run(wrapped_tail(audio, rest), tuple(wrapped_value(value, rest) for value in values))
+    for _ in range(rounds):
+        run(audio, values)
+    return run(audio, values)

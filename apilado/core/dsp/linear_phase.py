@@ -20,7 +20,7 @@ from scipy.signal import firwin, kaiserord, oaconvolve
 from apilado.core.dsp.audio import Audio, as_audio
 from apilado.core.dsp.curves import Curve, Value
 from apilado.core.dsp.filters import SETTLED, Sections, sections_response, settle_frames
-from apilado.core.dsp.lead_in import wrapped_tail
+from apilado.core.dsp.lead_in import with_ends, wrapped_tail
 from apilado.core.dsp.stereo import mixed_at
 
 TRUNCATED_DB = 110.0
@@ -52,12 +52,7 @@ class Taps:
 
     def run(self, audio: Audio, *, looped: bool) -> Audio:
         """The filtered audio, same shape; a loop goes on round its seam."""
-        half = len(self.taps) // 2
-        if looped:
-            head, tail = wrapped_tail(audio, half), audio[:, np.arange(half) % audio.shape[1]]
-        else:
-            head = tail = np.zeros((audio.shape[0], half), np.float32)
-        padded = np.concatenate([head, audio, tail], axis=1)
+        padded = with_ends(audio, len(self.taps) // 2, looped=looped)
         kept = oaconvolve(padded, self.taps.astype(np.float32)[None, :], mode="valid", axes=1)
         return as_audio(audio - kept if self.rest else kept)
 

@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping, Sequence
 from functools import partial
 from typing import Any, cast
 
+from apilado.core.assets import AssetLoader
 from apilado.core.clock import Clock
 from apilado.core.document.addresses import find, replaced, within
 from apilado.core.document.addresses import joined as in_
@@ -26,7 +27,6 @@ from apilado.core.render.passed import Passed
 from apilado.core.render.playing import layer_notes
 from apilado.core.render.sourced import sourced
 from apilado.core.render.stage import Stage, joined, stage
-from apilado.core.sources.base import AssetLoader
 from apilado.core.treatments.base import Treatment
 
 
@@ -255,9 +255,9 @@ class Builder:
                 return off
             given: dict[str, Any] = {"treatment": moved.still(step), "clock": self.clock}
             remembers = partial(self.memories.treatment, address, step)
-            followed = step.follows()
-            keys = () if followed is None else (self._whole_key(followed),)
-            return moving(function, sound, *keys, moved=moved, remembers=remembers, where=address, **given)
+            return moving(
+                function, sound, *self._beside(step), moved=moved, remembers=remembers, where=address, **given
+            )
 
         forms = [cast(Treatment, find(form, address)) for form in self.forms.stacks]
         nothing = stage(steps.no_reduction)
@@ -279,6 +279,15 @@ class Builder:
         ]
         ringing = [through(part, step) for part, step in zip(own, forms, strict=True)]
         return stage(steps.together, *ringing), reduction
+
+    def _beside(self, step: Treatment) -> tuple[Stage, ...]:
+        """What a treatment is given besides its sound: what it follows, or what it has prepared."""
+        followed = step.follows()
+        if followed is not None:
+            return (self._whole_key(followed),)
+        if not step.prepares:
+            return ()
+        return (stage(steps.prepared, treatment=step, rate_hz=self.clock.rate_hz, context={"load": self.load}),)
 
     def kept_level(self, before: Stage, after: Stage, address: str) -> tuple[Stage, Stage | None]:
         """(a sound behind a treatment, as loud as before it where it is to be so, the gain of that)."""

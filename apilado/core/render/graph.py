@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from functools import cache
 from types import MappingProxyType
 
+from apilado.core.assets import AssetLoader
 from apilado.core.clock import Clock
 from apilado.core.document.addresses import find, owner_of
 from apilado.core.document.stack import Stack
@@ -16,7 +17,6 @@ from apilado.core.render.builder import Builder
 from apilado.core.render.passed import Passed
 from apilado.core.render.stage import Stage, stage
 from apilado.core.render.tail import tail_seconds
-from apilado.core.sources.base import AssetLoader
 from apilado.errors import NotFound
 
 

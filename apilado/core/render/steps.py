@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel
 
+from apilado.core.assets import AssetLoader
 from apilado.core.clock import Clock
 from apilado.core.document.addresses import replaced
 from apilado.core.document.equaliser import KeyedBell, Point, eq_sections
@@ -37,7 +38,7 @@ from apilado.core.notes import Note, voice_notes
 from apilado.core.render import joins
 from apilado.core.shapes.base import Course, DuckShape
 from apilado.core.shapes.follow_course import FollowCourse
-from apilado.core.sources.base import AssetLoader, Score, Source
+from apilado.core.sources.base import Score, Source
 from apilado.core.treatments.base import Treatment
 from apilado.core.units import db_to_gain
 
@@ -81,7 +82,7 @@ def treat(audio: Audio, *inputs: Any, treatment: Treatment, names: tuple[str, ..
     """One treatment.
 
     Args:
-        inputs: what it follows, if it does, and the curves of what moves in it.
+        inputs: what it follows or has prepared, if it does, and the curves of what moves in it.
     """
     key, curves = _key_and_curves(treatment, inputs)
     return driven_by(treatment, names, curves).process(without_tiny(audio), clock, *key)
@@ -107,8 +108,13 @@ def turn_down(
 
 
 def _key_and_curves(treatment: Treatment, inputs: tuple[Any, ...]) -> tuple[tuple[Any, ...], tuple[Curve, ...]]:
-    keys = 1 if treatment.follows() is not None else 0
+    keys = 1 if treatment.follows() is not None or treatment.prepares else 0
     return inputs[:keys], inputs[keys:]
+
+
+def prepared(*, treatment: Treatment, rate_hz: int, load: AssetLoader) -> Audio:
+    """What a treatment makes of its values once."""
+    return treatment.prepared(rate_hz, load)
 
 
 def weighted_power(audio: Audio, *, rate_hz: int) -> float:

@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 from apilado.core.clock import Clock
 from apilado.core.render import steps
 from apilado.core.render.stage import Stage, stage
+from apilado.core.treatments.base import Treatment
 
 LONGEST_LEVEL_S, HELD_LEVEL_S = 0.5, 0.2
 """A level is followed from so much before at most. What remembers it for longer begins, a little before the stretch,
@@ -97,6 +98,11 @@ def _made_anywhere(each: Stage) -> bool:
     return alone and all(_made_anywhere(source) for source in each.inputs)
 
 
+def _takes_whole_curves(each: Stage) -> bool:
+    treatment = each.parameters.get("treatment")
+    return isinstance(treatment, Treatment) and treatment.takes_whole_curves
+
+
 class _Stretcher:
     def __init__(self, clock: Clock, there: Callable[[Stage], bool], most: float, held: Held) -> None:
         self.clock, self.there, self.most, self.held = clock, there, most, held
@@ -151,6 +157,8 @@ class _Stretcher:
         if not self.timed(each):
             self._check_whole(each)
             return
+        if math.isinf(each.memory.rings_s):
+            raise NotAtOnce(f"{each.where or each.name} can only be made as a whole")
         for source in each.inputs:
             self._visit(source)
         self.memories[each.key] = self._frames(each)
@@ -204,7 +212,7 @@ class _Stretcher:
             parameters["clock"] = clock
         if "frames" in parameters:
             parameters["frames"] = clock.frames
-        whole = each.function in TAKES_WHOLE_CURVES
+        whole = each.function in TAKES_WHOLE_CURVES or _takes_whole_curves(each)
         inputs = [self._input(source, run, clock, whole=whole) for source in each.inputs]
         made = stage(each.function, *inputs, context=dict(each.context), kept=False, **parameters)
         if not before and not behind:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from apilado.core.assets import AssetLoader
 from apilado.core.document.carving import FROM_PIECE
 from apilado.core.dsp.audio import as_stereo
 from apilado.core.measure.balance import (
@@ -18,7 +19,6 @@ from apilado.core.measure.balance import (
 from apilado.core.render.stage import stage
 from apilado.core.soundings.carving import target_curve
 from apilado.core.soundings.measures import Measures
-from apilado.core.sources.base import AssetLoader
 
 Levels = NDArray[np.float64]
 

@@ -10,6 +10,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from apilado.core.assets import AssetLoader
 from apilado.core.clock import Clock
 from apilado.core.document.addresses import get, joined, within
 from apilado.core.document.ducker import Ducker
@@ -36,7 +37,6 @@ from apilado.core.render.response import band_edges_hz, chains, split_sum, unown
 from apilado.core.render.stage import Stage, stage
 from apilado.core.shapes.base import DuckShape
 from apilado.core.soundings.step_levels import step_stages
-from apilado.core.sources.base import AssetLoader
 from apilado.core.units import gain_to_db
 
 QUIET_DB = -70.0

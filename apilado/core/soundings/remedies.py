@@ -14,6 +14,7 @@ from dataclasses import dataclass, replace
 from threading import Lock
 from typing import Any, cast
 
+from apilado.core.assets import AssetLoader
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits import AnyEdit, Several, apply
 from apilado.core.document.reading import stack_to_json
@@ -23,7 +24,6 @@ from apilado.core.soundings.levels import moved_levels
 from apilado.core.soundings.measures import Measures, measure
 from apilado.core.soundings.registry import sound
 from apilado.core.soundings.sounding import SEVERITY, Sounding, Status
-from apilado.core.sources.base import AssetLoader
 from apilado.errors import InvalidEdit
 
 LEAST_WON = 0.2

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, ClassVar, Literal
 
+from apilado.core.assets import AssetLoader
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Value
@@ -14,12 +14,8 @@ from apilado.core.parameters import Model
 from apilado.core.sources.voice import Voice
 from apilado.core.treatments.filter import Filter
 
-SHA256_PATTERN = r"^[0-9a-f]{64}$"
 Chance = Literal["place", "order"]
 """What chance hangs on besides the seed: a note's place in the piece, or its number in the list of notes."""
-AS_IT_LIES = 0
-AssetLoader = Callable[[str, int], Audio]
-"""(SHA-256 of the content, rate in Hz) -> the whole audio at that rate; at its own where that is `AS_IT_LIES`."""
 
 
 @dataclass(frozen=True)

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, field_validator
 
+from apilado.core.assets import SHA256_PATTERN, AssetLoader
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Value, least
@@ -17,7 +18,7 @@ from apilado.core.dsp.sampling import HIGHEST_SPEED, LOWEST_SPEED, STRETCHES, he
 from apilado.core.dsp.stereo import mixed_at
 from apilado.core.notes import Run, voice_notes, voice_runs
 from apilado.core.parameters import choice, note_pitch, number, numbers, switch, text
-from apilado.core.sources.base import SHA256_PATTERN, AssetLoader, Mark, Marks, Score, Source
+from apilado.core.sources.base import Mark, Marks, Score, Source
 from apilado.core.sources.filters import Standing, filter_list, standing
 from apilado.core.sources.voicing import glide_track, in_run, run_gain, shifted
 from apilado.core.treatments.filter import Filter

@@ -8,6 +8,7 @@ from typing import Annotated, Any, ClassVar, Literal
 import numpy as np
 from pydantic import Field
 
+from apilado.core.assets import SHA256_PATTERN, AssetLoader
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.envelopes import rising
@@ -15,7 +16,7 @@ from apilado.core.dsp.sampling import STRETCHES, read_at_places, stretched
 from apilado.core.dsp.stereo import mixed_at
 from apilado.core.notes import FIRST_BEAT
 from apilado.core.parameters import number, switch, text
-from apilado.core.sources.base import SHA256_PATTERN, AssetLoader, Mark, Marks, Score, Source
+from apilado.core.sources.base import Mark, Marks, Score, Source
 from apilado.core.units import cents_to_ratio, db_to_gain
 from apilado.errors import InvalidEdit
 

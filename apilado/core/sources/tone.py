@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, model_validator
 
+from apilado.core.assets import AS_IT_LIES, AssetLoader
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Value, greatest, least
@@ -19,7 +20,7 @@ from apilado.core.dsp.stereo import mixed_at
 from apilado.core.notes import Run, voice_notes, voice_runs
 from apilado.core.parameters import Model, number, parts
 from apilado.core.sketch import Sketch
-from apilado.core.sources.base import AS_IT_LIES, AssetLoader, Score, Source
+from apilado.core.sources.base import Score, Source
 from apilado.core.sources.filters import Standing, filter_list, standing
 from apilado.core.sources.pushed import Pushed
 from apilado.core.sources.settings import MOST_SETTINGS, Setting

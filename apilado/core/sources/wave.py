@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, field_validator
 
+from apilado.core.assets import SHA256_PATTERN
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Value, least
 from apilado.core.dsp.cycles import MOST_CYCLES, Cycle, Recorded, Shape, cycle_table
@@ -16,7 +17,6 @@ from apilado.core.dsp.oscillators import MovingPulse, MovingTone, WalkingTone, a
 from apilado.core.parameters import Model, choice, integer, number, numbers, optional, parts, reference, switch, text
 from apilado.core.parts import Part
 from apilado.core.sketch import SKETCH_POINTS, Sketch
-from apilado.core.sources.base import SHA256_PATTERN
 from apilado.core.sources.voice import Envelope
 from apilado.core.units import cents_to_ratio, midi_to_hz
 

@@ -8,6 +8,7 @@ from typing import Annotated, Any, ClassVar, Self
 import numpy as np
 from numpy.typing import NDArray
 
+from apilado.core.assets import AssetLoader, no_assets
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Value, mapped, per_frame
@@ -59,6 +60,10 @@ class Treatment(Part):
     """Whether all that it does is to turn a sound down by its reduction: that is rendered by itself, and once."""
     has_curve: ClassVar[bool] = False
     """Whether what comes out of it at a moment follows from what goes in there, by a curve."""
+    takes_whole_curves: ClassVar[bool] = False
+    """Whether in a stretch too it is given what moves it over the whole loop: its wave follows from all of that."""
+    prepares: ClassVar[bool] = False
+    """Whether something is made of its values once, such as a response."""
     on: Annotated[bool, switch(label="On")] = True
 
     def transfer(self, inputs: NDArray[np.float32]) -> NDArray[np.float32]:
@@ -77,8 +82,18 @@ class Treatment(Part):
         """By what it is pulled in the Profile; None where it is not."""
         return None
 
-    def response(self, frequencies_hz: NDArray[np.float64], rate_hz: int) -> NDArray[np.complex128]:
-        """What it does to each frequency where it stands still: of those that have a handle."""
+    def response(
+        self, frequencies_hz: NDArray[np.float64], rate_hz: int, load: AssetLoader = no_assets
+    ) -> NDArray[np.complex128] | None:
+        """What it does to each frequency where it stands still, drawn in the Profile; None of those that have none."""
+        return None
+
+    def asset_hashes(self) -> tuple[str, ...]:
+        """The SHA-256 of every asset it needs."""
+        return ()
+
+    def prepared(self, rate_hz: int, load: AssetLoader = no_assets) -> Audio:
+        """What is made once of all its values, and given to it as its key: of those that prepare something."""
         raise NotImplementedError
 
     def follows(self) -> str | None:
@@ -93,7 +108,7 @@ class Treatment(Part):
         """The treated audio, same shape, latency removed. Pure: same arguments, same samples.
 
         Args:
-            key: what it follows, if it does.
+            key: what it follows, if it does; or what it has prepared.
         """
         raise NotImplementedError
 
@@ -111,7 +126,8 @@ class Treatment(Part):
         return 0.0
 
     def memory_seconds(self, clock: Clock) -> float:
-        """How long before a moment its input may lie that is still heard in it at more than -60 dB."""
+        """How long before a moment its input may lie that is still heard in it at more than -60 dB; infinite where it
+        can only be made as a whole."""
         return HEARD_OF_A_TAIL * self.tail_seconds(clock)
 
     def ahead_seconds(self, clock: Clock) -> float:

@@ -7,6 +7,7 @@ from typing import Annotated, Any, ClassVar, Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from apilado.core.assets import AssetLoader, no_assets
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.combs import combed, feedback_of, rings_seconds
@@ -154,8 +155,13 @@ class Filter(Treatment):
         hertz, ringing = least(self.cutoff_hz), least(self.resonance)
         return Handle(hertz, "cutoff_hz", ringing, "resonance", 1.0, f"{short_hz(hertz)}, resonance {ringing:.2f}")
 
-    def response(self, frequencies_hz: NDArray[np.float64], rate_hz: int) -> NDArray[np.complex128]:
+    def response(
+        self, frequencies_hz: NDArray[np.float64], rate_hz: int, load: AssetLoader = no_assets
+    ) -> NDArray[np.complex128]:
         """What it does at each frequency where it stands still, or where it moves least, before its drive."""
+        return self._response(frequencies_hz, rate_hz)
+
+    def _response(self, frequencies_hz: NDArray[np.float64], rate_hz: int) -> NDArray[np.complex128]:
         if self.shape == "comb":
             back = feedback_of(least(self.resonance))
             turned = np.exp(-2j * np.pi * frequencies_hz / least(self.cutoff_hz))
@@ -166,7 +172,7 @@ class Filter(Treatment):
         return total
 
     def sketch(self) -> Sketch:
-        found = np.abs(self.response(np.geomspace(20.0, 20000.0, SKETCH_POINTS), SKETCH_RATE_HZ))
+        found = np.abs(self._response(np.geomspace(20.0, 20000.0, SKETCH_POINTS), SKETCH_RATE_HZ))
         return response_sketch(20.0 * np.log10(np.maximum(found, 1e-3)))
 
     def tail_seconds(self, clock: Clock) -> float:

@@ -21,7 +21,7 @@ class Offset(Treatment):
     """Pan, level, polarity and delay as a step of a path: each may move."""
 
     label: ClassVar[str] = "Offset"
-    family: ClassVar[str] = "Place"
+    family: ClassVar[str] = "Stereo"
     explains: ClassVar[str] = "Pan, level, polarity and delay at this place of the path; each may move"
     leading: ClassVar[tuple[str, ...]] = ("level_db", "pan", "delay_ms", "polarity")
 

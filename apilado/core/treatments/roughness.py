@@ -14,6 +14,7 @@ from apilado.core.dsp.stereo import read_at
 from apilado.core.parameters import choice, number
 from apilado.core.sketch import Sketch
 from apilado.core.treatments.drive import Drive
+from apilado.core.treatments.swings import turns_in
 
 SEED = 51
 DEEPEST_MS = 4.0
@@ -49,7 +50,7 @@ class Roughness(Drive):
 
     def _course(self, frames: NDArray[np.int64], clock: Clock) -> NDArray[np.float64]:
         """Where the delay is, -1 to 1, at frames of the loop: it comes round with it."""
-        turns = max(1, round(self.speed_hz * clock.loop_frames / clock.rate_hz))
+        turns = turns_in(self.speed_hz, clock)
         place = (frames % clock.loop_frames) * (turns / clock.loop_frames)
         if self.wave == "sine":
             return np.asarray(np.sin(2.0 * np.pi * place))

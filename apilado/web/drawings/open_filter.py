@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
 
-from apilado.core.document.addresses import find, joined
+from apilado.core.assets import AssetLoader
+from apilado.core.document.addresses import find, joined, parted
 from apilado.core.document.naming import place_name
 from apilado.core.document.stack import Stack
 from apilado.core.render.tail import Reach
@@ -19,17 +21,24 @@ from apilado.web.drawings.view import GAIN_SHARE, GAIN_SPAN_DB, HIGHEST_HZ, LOWE
 DRAWN_POINTS = 240
 
 
-def open_filter(stack: Stack, view: View) -> str:
-    """What a step that is open does to each frequency, and the handle by which it is pulled, if it has one."""
-    step: Any = find(stack, view.open) if view.open else None
-    held = step.handle() if isinstance(step, Treatment) else None
-    if held is None:
-        return ""
+def open_filter(stack: Stack, view: View, load: AssetLoader) -> str:
+    """What a step that is open does to each frequency, and the handle by which it is pulled, if it has these."""
+    step: Any = next((each for each in _around(stack, view.open) if isinstance(each, Treatment)), None)
     at = np.geomspace(LOWEST_HZ, HIGHEST_HZ, DRAWN_POINTS)
-    gains = gain_to_db(np.abs(step.response(at, stack.sample_rate)))
+    response = step.response(at, stack.sample_rate, load) if step is not None else None
+    if response is None:
+        return ""
+    gains, held = gain_to_db(np.abs(response)), step.handle()
     curve = points((view.gain_x(float(g)), view.y(float(f))) for f, g in zip(at, gains, strict=True))
     line = tag("polyline", class_="filter-curve" if step.on else "filter-curve is-off", points=curve)
-    return _travel(stack, view, held) + line + _handle(stack, view, held)
+    return line if held is None else _travel(stack, view, held) + line + _handle(stack, view, held)
+
+
+def _around(stack: Stack, address: str) -> Iterator[Any]:
+    """What is at an address, and what that lies in, outwards."""
+    while address:
+        yield find(stack, address)
+        address = parted(address)[0]
 
 
 def _handle(stack: Stack, view: View, held: Handle) -> str:

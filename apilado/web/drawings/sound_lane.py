@@ -7,13 +7,14 @@ from collections.abc import Callable
 
 import numpy as np
 
+from apilado.core.assets import AssetLoader
 from apilado.core.document.addresses import find
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.audio import Audio, as_stereo
 from apilado.core.measure.passage import outline
 from apilado.core.render.stage import stage
 from apilado.core.soundings.measures import Measures
-from apilado.core.sources.base import AssetLoader, Marks
+from apilado.core.sources.base import Marks
 from apilado.web.drawings.lanes import Lane, lanes_of
 from apilado.web.drawings.lines import handle
 from apilado.web.drawings.svg import label, points, tag

@@ -162,7 +162,7 @@ def answer(
     chosen = next((each for each in revision.stack.sections if each.id == view.section), None)
     return {
         "revision": revision.id,
-        "plan": plan(there, view, workspace.assets.seconds_of) if drawn else None,
+        "plan": plan(there, view, workspace.assets.seconds_of, workspace.load) if drawn else None,
         "values": changed_values(as_shown(before, view.section), there) if before is not None and same else {},
         "section": {"name": chosen.name, "bars": bars_in_words(chosen)} if chosen is not None else None,
         "texts": texts(there, view),

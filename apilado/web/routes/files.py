@@ -14,6 +14,7 @@ from starlette.datastructures import FormData
 
 from apilado.actions import beginning, finding, stacks
 from apilado.actions.delivery import DeliveryOptions, safe_name
+from apilado.core.assets import AS_IT_LIES
 from apilado.core.document.addresses import find, joined, parted
 from apilado.core.document.edits import Several
 from apilado.core.document.edits_layers import AddLayer, SetDrumSound, SetSource
@@ -29,8 +30,8 @@ from apilado.core.formats.midi_files import read_midi, write_midi
 from apilado.core.measure.onsets import onsets
 from apilado.core.parameters import parameters_of
 from apilado.core.parts import new_id
-from apilado.core.sources.base import AS_IT_LIES
 from apilado.core.sources.wave import Tone
+from apilado.core.treatments.cabinet import ImpulseResponse
 from apilado.errors import ApiladoError, NotFound
 from apilado.web.hit_offers import hits_in_audio, hits_in_midi
 from apilado.web.pages import page
@@ -48,8 +49,8 @@ def audio(
     client: str = Form(default="", max_length=80),
     file: UploadFile = File(),  # noqa: B008
 ) -> dict[str, Any]:
-    """An audio file as a drum, as a layer's take, as the table of a wave, as a new layer, or as the piece to compare
-    with; answers with what was done, or with a question in a dialog."""
+    """An audio file as a drum, as a layer's take, as the table of a wave or the response of a cabinet, as a new layer,
+    or as the piece to compare with; answers with what was done, or with a question in a dialog."""
     workspace = workspace_of(request)
     head = workspace.stacks.head(stack_id)
     name = (file.filename or "audio")[-200:]
@@ -60,6 +61,8 @@ def audio(
         change = SetDrumSound(drum=target, sound={"kind": "sample", **sound})
     elif target == "reference":
         change = SetValue(path="reference", value=sound)
+    elif isinstance(find(head.stack, target), ImpulseResponse):
+        change = SetValue(path=joined(target, "recorded"), value=sound)
     elif isinstance(find(head.stack, target), Tone):
         heard = workspace.load(asset.sha256, AS_IT_LIES)
         change = SetValue(path=joined(target, "recorded"), value={**sound, "cycle_frames": cycle_found(heard)})

@@ -26,6 +26,7 @@ from apilado.core.sketch import SKETCH_POINTS, Sketch, response_sketch
 from apilado.core.sources.settings import Setting
 from apilado.core.sources.wave import Tone
 from apilado.core.treatments.base import Treatment
+from apilado.core.treatments.cabinet import ImpulseResponse
 from apilado.core.units import gain_to_db
 from apilado.web.drawings.view import HIGHEST_HZ, LOWEST_HZ, band_names
 from apilado.web.items import point_key
@@ -385,6 +386,15 @@ def wave_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
     return Extras(fields, (read, drawn), note=f"Table: {part.recorded.file_name}")
 
 
+def response_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
+    """The response of a cabinet: read from a file, or one of ours."""
+    read = Action("Read a response from a file", upload=path, accept=AUDIO_ACCEPT)
+    if not isinstance(part, ImpulseResponse) or part.recorded is None:
+        return Extras(actions=(read,))
+    ours = Action("Use a box of ours", {"op": "set", "path": joined(path, "recorded"), "value": None})
+    return Extras(actions=(read, ours), note=f"Response: {part.recorded.file_name}")
+
+
 def setting_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
     """Setting the waves to what a setting keeps."""
     return Extras(actions=(Action("Set the waves to it", {"op": "take-setting", "path": path}),))
@@ -397,6 +407,7 @@ EXTRAS: tuple[tuple[type[BaseModel], Callable[[Stack, BaseModel, str], Extras]],
     (Split, split_extras),
     (Container, container_extras),
     (Tone, wave_extras),
+    (ImpulseResponse, response_extras),
     (Setting, setting_extras),
     (ChainedBand, band_extras),
 )

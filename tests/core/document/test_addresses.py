@@ -13,6 +13,7 @@ from apilado.core.document.path import Container, Equaliser, Split
 from apilado.core.document.stack import Stack
 from apilado.core.parts import ID_PATTERN, Part, new_id
 from apilado.core.sources.registry import SOURCES
+from apilado.core.treatments.cabinet import Cabinet, ImpulseResponse
 from apilado.core.treatments.drawn_curve import CurvePoint, DrawnCurve
 from apilado.core.treatments.registry import TREATMENTS
 from apilado.demo.stacks import lock_gate, slipway
@@ -52,7 +53,9 @@ class AddressesTest(unittest.TestCase):
                 self.assertEqual(members[index]["id"], part.id)
                 kinds.add(addresses.parts_of(path)[-2])
         wanted = {"layers", "crossovers", "duckers", "triggers", "pairs", "path", "points", "tones"}
-        self.assertEqual(kinds, wanted | {"movements", "targets", "bands", "into", "table", "filters", "settings"})
+        self.assertEqual(
+            kinds, wanted | {"movements", "targets", "bands", "into", "table", "filters", "settings", "responses"}
+        )
 
     def test_values_are_replaced_where_they_are_and_nowhere_else(self):
         for path, value in (
@@ -125,7 +128,7 @@ class AddressesTest(unittest.TestCase):
         """Random moves, additions and removals: an address goes on meaning the part that it meant."""
         for stack in self.stacks:
             known = {path: part for path, part in parts_in(stack) if "/path/" in path or "/points/" in path}
-            fixed = Split | Equaliser | DrawnCurve | Container | Band | Banded
+            fixed = Split | Equaliser | DrawnCurve | Container | Band | Banded | Cabinet | ImpulseResponse
             known = {path: part for path, part in known.items() if not isinstance(part, fixed)}
             now = stack
             for path in list(known)[::2]:

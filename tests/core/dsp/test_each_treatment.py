@@ -25,9 +25,11 @@ NEUTRAL = {
     "gate": {"range_db": 0.0},
     "transient": {"attack_db": 0.0, "sustain_db": 0.0},
     "offset": {},
+    "pitch-shift": {},
+    "width-bands": {},
 }
 """At which settings a treatment does nothing, of those that have such."""
-PROMPT = {"filter": {"shape": "high-pass"}}
+PROMPT = {"filter": {"shape": "high-pass"}, "cabinet": {"blend": 0.2}}
 """At which settings an impulse comes at once, where that is not at those with which a treatment begins."""
 
 
