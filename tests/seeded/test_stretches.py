@@ -30,6 +30,7 @@ from apilado.demo.stacks import slipway
 from tests.seeded.moving import drawn_movements
 from tests.seeded.sectioned import drawn_sections, values_to_change
 from tests.seeded.stacks import TIMES, Dice, seeded_stack, seeds
+from tests.seeded.variants import in_pieces
 from tests.support import ENGINE, graph_of, rendered
 
 MOST_PLACES = 17
@@ -75,6 +76,7 @@ class StretchTest(unittest.TestCase):
         compared = {SHORT_DB: 0, HOPPING_DB: 0, LONG_DB: 0}
         for seed in seeds(7, first=700):
             stack, load = seeded_stack(seed)
+            stack = in_pieces(stack)
             graph, loop, dice = graph_of(stack, load), rendered(stack, load), Dice(seed)
             total, near = graph.clock.frames, agreement(graph)
             places = [dice.whole(0, total - 1) for _ in range(MOST_PLACES if TIMES > 1 else 1)]
@@ -96,6 +98,7 @@ class StretchTest(unittest.TestCase):
     def test_two_that_overlap_agree_where_they_do(self):
         for seed in seeds(4, first=760):
             stack, load = seeded_stack(seed)
+            stack = in_pieces(stack)
             graph, dice = graph_of(stack, load), Dice(seed)
             peak = float(np.abs(rendered(stack, load)["output"]).max())
             agrees = agreement(graph)["output"]
@@ -111,7 +114,7 @@ class StretchTest(unittest.TestCase):
 
     def test_what_has_been_rendered_is_cut_out_and_nothing_else_runs_over_more_than_it_needs(self):
         stack, load = seeded_stack(705)
-        stack = stack.model_copy(update={"movements": ()})  # none that follows a layer
+        stack = in_pieces(stack).model_copy(update={"movements": ()})  # none that follows a layer
         graph = graph_of(stack, load)
         loop = ENGINE.run([graph.output])[0]
         (all_there,) = stretch_of([graph.output], graph.clock, 77, 3000, lambda each: True)

@@ -13,7 +13,14 @@ from apilado.core.notes import Note
 from apilado.core.sources.take import TakeSource
 from apilado.core.sources.tone import ToneSource
 from apilado.core.treatments.bits import Bits
+from apilado.core.treatments.carried import Carried
+from apilado.core.treatments.phaser import Phaser
+from apilado.core.treatments.pitch_shift import PitchShift
 from apilado.core.treatments.roughness import Roughness
+from apilado.core.treatments.swept_delay import SweptDelay
+
+OF_THEIR_OWN = (Bits, Roughness, SweptDelay, Phaser, Carried, PitchShift)
+"""What goes by a noise, a grid or a swing of its own, which begin where the loop begins, or is made as a whole."""
 
 
 def on_whole_frames(stack: Stack) -> Stack:
@@ -23,19 +30,26 @@ def on_whole_frames(stack: Stack) -> Stack:
 
 
 def without_chance(stack: Stack) -> Stack:
-    """The stack with all phases fixed: free ones are drawn from a note's place in its list. And without what goes by a
-    noise or a grid of its own, which begin where the loop begins."""
+    """The stack with all phases fixed: free ones are drawn from a note's place in its list. And without what is
+    OF_THEIR_OWN."""
+    return _with_layers(without(stack, *OF_THEIR_OWN), _fixed)
+
+
+def in_pieces(stack: Stack) -> Stack:
+    """The stack without what can only be made as a whole."""
+    return without(stack, PitchShift)
+
+
+def without(stack: Stack, *kinds: type[Any]) -> Stack:
+    """The stack without some kinds of steps, in chains too."""
 
     def still(path: tuple[Any, ...]) -> tuple[Any, ...]:
-        kept = [step for step in path if not isinstance(step, Bits | Roughness)]
+        kept = [step for step in path if not isinstance(step, kinds)]
         return tuple(_in_chains(step, still) for step in kept)
 
-    layers = tuple(layer.model_copy(update={"path": still(layer.path)}) for layer in stack.layers)
     buses = {name: getattr(stack, name) for name in ("bus", "shared")}
-    stack = stack.model_copy(
-        update={"layers": layers, **{n: b.model_copy(update={"path": still(b.path)}) for n, b in buses.items()}}
-    )
-    return _with_layers(stack, _fixed)
+    stack = stack.model_copy(update={n: b.model_copy(update={"path": still(b.path)}) for n, b in buses.items()})
+    return _with_layers(stack, lambda layer: layer.model_copy(update={"path": still(layer.path)}))
 
 
 def _in_chains(step: Any, change: Callable[[tuple[Any, ...]], tuple[Any, ...]]) -> Any:

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from apilado.core.assets import AssetLoader, no_assets
 from apilado.core.clock import Clock
-from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.audio import Audio, as_stereo
 from apilado.core.dsp.curves import Value, mapped, per_frame
 from apilado.core.dsp.filters import HEARD_OF_A_TAIL
 from apilado.core.parameters import switch
@@ -21,6 +21,7 @@ from apilado.core.units import db_to_gain
 def blended(dry: Audio, wet: Audio, *, blend: Value, output_db: Value) -> Audio:
     """(1 - blend) of the dry sound and `blend` of the wet one, which is first turned up to its level."""
     share, gain = per_frame(blend), per_frame(mapped(output_db, db_to_gain))
+    dry = dry if dry.shape[0] == wet.shape[0] else as_stereo(dry)
     if isinstance(share, float) and share == 1.0:
         return wet * np.asarray(gain, np.float32)
     out = dry * np.asarray(1.0 - share, np.float32)

@@ -129,8 +129,7 @@ class Cabinet(Treatment):
     def process(self, audio: Audio, clock: Clock, key: Audio | None = None) -> Audio:
         response = self.prepared(clock.rate_hz, no_assets) if key is None else key
         wet = convolved(audio, response, looped=clock.looped, early=self._early(clock.rate_hz))
-        dry = np.repeat(audio, wet.shape[0] // audio.shape[0], axis=0)
-        return blended(dry, wet, blend=self.blend, output_db=self.output_db)
+        return blended(audio, wet, blend=self.blend, output_db=self.output_db)
 
     def response(
         self, frequencies_hz: NDArray[np.float64], rate_hz: int, load: AssetLoader = no_assets
