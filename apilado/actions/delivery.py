@@ -51,6 +51,7 @@ class DeliveryOptions(Model):
     ] = "stereo"
     layers: Annotated[bool, switch(label="A stem of each layer")] = True
     bass: Annotated[bool, switch(label="Bass")] = True
+    space: Annotated[bool, switch(label="Space", help="Where something is sent to it; the bass is without it")] = True
     kick: Annotated[bool, switch(label="Kick and drums")] = True
     mix: Annotated[bool, switch(label="Mix")] = True
 
@@ -123,7 +124,9 @@ def _wanted(stack: Stack, options: DeliveryOptions) -> list[tuple[str, Callable[
     if options.mix:
         wanted.append(("mix", lambda graph: graph.output))
     if options.bass:
-        wanted.append(("bass", lambda graph: graph.bass))
+        wanted.append(("bass", lambda graph: graph.buses["bus"]))
+    if options.space and stack.senders() and stack.sounds("space"):
+        wanted.append(("space", lambda graph: graph.buses["space"]))
     if options.kick:
         wanted.append(("kick", drum("kick")))
         heard = [trigger for trigger in stack.triggers if not trigger.mute]

@@ -9,7 +9,7 @@ from apilado.core.document.ducker import Ducker
 from apilado.core.document.equaliser import POINTS
 from apilado.core.document.layer import Layer
 from apilado.core.document.path import Equaliser, Points, layer_path
-from apilado.core.document.stack import SharedBus, Stack
+from apilado.core.document.stack import SharedBus, Space, Stack
 from apilado.core.shapes.registry import DUCK_SHAPES
 from apilado.core.sources.tone import ToneSource
 from apilado.core.sources.wave import Modulation, Tone
@@ -32,8 +32,9 @@ def everything_on(stack: Stack) -> Stack:
     kick = stack.kick.model_copy(
         update={"attack_db": 3.0, "sustain_db": 3.0, "clip_db": 3.0, "eq": Points(points=points[:3])}
     )
-    shared = SharedBus(on=True, path=treatments)
-    return stack.model_copy(update={"layers": layers, "duckers": duckers, "kick": kick, "shared": shared})
+    shared, space = SharedBus(on=True, path=treatments[::2]), Space(path=treatments[1::2])
+    buses = {"bus": stack.bus.model_copy(update={"send": 0.1}), "space": space, "shared": shared}
+    return stack.model_copy(update={"layers": layers, "duckers": duckers, "kick": kick, **buses})
 
 
 def warm(workspace: Workspace) -> None:

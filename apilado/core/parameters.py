@@ -261,6 +261,13 @@ def number(
     return Field(ge=low, le=high, description=help or None, json_schema_extra=extra)
 
 
+def send_number(help: str) -> Any:
+    """Declares how much of a sound is sent to the space."""
+    return number(
+        low=0.0, high=1.0, label="Send", help=f"To the space; 1: as loud as it is. {help}".strip(), moves=True
+    )
+
+
 def integer(*, low: int, high: int, label: str, unit: str = "", help: str = "") -> Any:
     """A whole number from `low` to `high`, both included, in `unit`."""
     extra: JsonDict = {"label": label, "unit": unit, "step": 1, "scale": "linear", "integer": True}

@@ -21,7 +21,7 @@ from apilado.core.document.editing import (
 from apilado.core.document.followers import followers_said, pass_sound_on
 from apilado.core.document.kick import KICK_SOUNDS
 from apilado.core.document.naming import layer_name
-from apilado.core.document.stack import Stack
+from apilado.core.document.stack import BUSES, Stack
 from apilado.core.parts import ID_PATTERN, LONGEST_ID, new_id
 from apilado.core.sources.registry import SOURCES
 from apilado.errors import InvalidEdit
@@ -79,7 +79,7 @@ class RemoveLayer(Edit):
                     "Let that follow another sound first."
                 )
         others = [(f"'{other['name']}'", other) for other in layers if other is not layers[index]]
-        for name, owner in (*others, ("the bus", data["bus"]), ("the shared bus", data["shared"])):
+        for name, owner in (*others, *((BUS_NAMES[name], data[name]) for name in BUSES)):
             if _listens(owner["path"], f"layers/{self.layer}"):
                 raise InvalidEdit(
                     f"'{layers[index]['name']}' cannot go: a step of {name} listens to it. "
@@ -90,6 +90,9 @@ class RemoveLayer(Edit):
 
     def title(self, before: Stack, after: Stack) -> str:
         return f"Remove {layer_name(self.layer, before)}"
+
+
+BUS_NAMES = {"bus": "the bus", "space": "the space", "shared": "the shared bus"}
 
 
 def _listens(path: list[Data], sound: str) -> bool:

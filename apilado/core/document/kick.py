@@ -15,7 +15,7 @@ from apilado.core.dsp.envelopes import rising
 from apilado.core.dsp.kicks import kick_sound
 from apilado.core.dsp.pitch import repitched
 from apilado.core.notes import FIRST_BEAT
-from apilado.core.parameters import Model, choice, number, numbers, switch, tagged_union, text
+from apilado.core.parameters import Model, choice, number, numbers, send_number, switch, tagged_union, text
 from apilado.core.parts import Part
 from apilado.core.units import ms_to_samples
 
@@ -148,6 +148,7 @@ class Drum(Model):
     offset_ms: Annotated[
         float, number(low=-20.0, high=20.0, step=0.01, unit="ms", label="Offset", help="Later or earlier than its hits")
     ] = 0.0
+    send: Annotated[float, send_number("")] = 0.0
     hits: Annotated[
         tuple[float, ...],
         numbers(

@@ -8,7 +8,7 @@ from pydantic import Field, field_validator, model_validator
 
 from apilado.core.document.path import MOST_STEPS, AnyStep, Equaliser, Split, layer_path
 from apilado.core.notes import Note
-from apilado.core.parameters import Model, choice, integer, number, parts, switch, text
+from apilado.core.parameters import Model, choice, integer, number, parts, send_number, switch, text
 from apilado.core.parts import Part
 from apilado.core.sources.registry import AnySource
 from apilado.core.sources.tone import ToneSource
@@ -62,6 +62,7 @@ class Layer(Part):
     ] = 0.0
     polarity: Annotated[Literal["normal", "inverted"], choice(label="Polarity")] = "normal"
     delay_ms: Annotated[float, number(low=0.0, high=50.0, step=0.01, unit="ms", label="Delay", moves=True)] = 0.0
+    send: Annotated[float, send_number("Behind its duck; what moves it throws single notes")] = 0.0
     transpose: Annotated[int, integer(low=-48, high=48, label="Transpose", unit="st")] = 0
     note_levels_db: dict[int, NoteLevel] = Field(
         default={}, max_length=128, description="Level correction by MIDI pitch of the pattern, in dB"

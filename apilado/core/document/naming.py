@@ -8,7 +8,7 @@ from pydantic import BaseModel
 
 from apilado.core.document.addresses import parts_of, walked
 from apilado.core.document.path import Equaliser, eqs_in
-from apilado.core.document.stack import Stack
+from apilado.core.document.stack import BUSES, Stack
 from apilado.core.notes import Note
 from apilado.core.parameters import Parameter, parameters_of
 from apilado.core.units import midi_to_name
@@ -63,7 +63,7 @@ def _name(part: str, holder: Any, reached: Any) -> str:
             return f"note {midi_to_name(reached.pitch)}"
         own = str(getattr(reached, "name", "") or part)
         return numbered(holder, reached) if getattr(type(reached), "label", "") else own
-    if isinstance(holder, Stack) and part in ("bus", "shared", "kick"):
+    if isinstance(holder, Stack) and part in (*BUSES, "kick"):
         return part
     if isinstance(holder, BaseModel):
         declared = {parameter.name: parameter.label for parameter in parameters_of(type(holder))}

@@ -29,17 +29,20 @@ from apilado.core.document.section import MOST_SECTIONS, PieceSection, sectioned
 from apilado.core.dsp.crossovers import CLOSEST_BORDERS, HIGHEST_BORDER_HZ, LOWEST_BORDER_HZ, Border, border
 from apilado.core.identity import ByIdentity
 from apilado.core.notes import Note, again, in_order
-from apilado.core.parameters import Model, choice, group, integer, number, parts, switch, text
+from apilado.core.parameters import Model, choice, group, integer, number, parts, send_number, switch, text
 from apilado.core.parts import Part
 from apilado.core.sources.base import Chance
 from apilado.core.sources.voice import Voice
 from apilado.core.treatments.base import Treatment
+from apilado.core.treatments.reverb import Reverb
 
 FORMAT = "apilado-stack"
 VERSION = 6
 MOST_BARS = 64
 MOST_LAYERS = 12
 MOST_TRIGGERS = 8
+BUSES = ("bus", "space", "shared")
+"""What layers and drums go through together, in the order of its sound."""
 SampleRate = Literal[44100, 48000, 96000]
 LONGEST_SECONDS = 180.0
 
@@ -116,6 +119,17 @@ class Bus(Model):
         ),
     ] = 0.0
     limiter: Limiter = Limiter()
+    send: Annotated[float, send_number("What lies below the lowest border is not sent")] = 0.0
+
+
+class Space(Model):
+    """One room for all: what layers, the bus and drums send to it goes along its path and is heard beside the bass."""
+
+    path: tuple[AnyBusStep, ...] = parts(
+        "step", most=MOST_STEPS, ordered=True, begin=lambda: (Reverb(id="room", blend=1.0, decay_s=1.6),)
+    )
+    level_db: Annotated[float, number(low=-60.0, high=12.0, step=0.1, unit="dB", label="Level", moves=True)] = 0.0
+    mute: Annotated[bool, switch(label="Mute")] = False
 
 
 class SharedBus(Model):
@@ -172,6 +186,7 @@ class Stack(Model):
     crossovers: tuple[Crossover, ...] = Field(default=(), max_length=7)
     layers: tuple[Layer, ...] = Field(default=(), max_length=MOST_LAYERS)
     bus: Bus = Field(default_factory=Bus)
+    space: Space = Field(default_factory=Space)
     shared: SharedBus = Field(default_factory=SharedBus)
     duckers: tuple[Ducker, ...] = parts("duck", most=MOST_DUCKERS, begin=lambda: (Ducker(id="duck"),))
     pairs: tuple[CarvePair, ...] = parts("carve pair", most=MOST_PAIRS)
@@ -262,7 +277,14 @@ class Stack(Model):
     def owners(self) -> tuple[str, ...]:
         """The addresses of all that can have an EQ: layers, buses, drums."""
         layers = [f"layers/{layer.id}" for layer in self.layers]
-        return (*layers, "bus", "shared", *map(self.drum_owner, self.drum_names()))
+        return (*layers, *BUSES, *map(self.drum_owner, self.drum_names()))
+
+    def senders(self) -> tuple[str, ...]:
+        """The addresses of the layers, the drums and the bus that send to the space, be it now and then."""
+        moved = {target.path for movement in self.movements for target in movement.targets}
+        moved |= {change.path for section in self.sections for change in section.changes}
+        there = {owner: float(getattr(find(self, owner), "send", 0.0)) for owner in self.owners()}
+        return tuple(owner for owner, send in there.items() if send > 0.0 or joined(owner, "send") in moved)
 
     def eqs_of(self, owner: str) -> dict[str, Points]:
         """The EQs of a part by their addresses in the order of its path, not those in containers; a drum has one."""

@@ -62,6 +62,10 @@ def tilt(frequency_hz: Knots, gain_db: Knots, rate_hz: int) -> Sections:
     return first_order_section((a, 1.0), (1.0, a), frequency_hz, rate_hz)
 
 
+SENT_SLOPE = 24
+"""dB per octave below the lowest border, of what a bus sends to a space."""
+
+
 def butterworth_high_pass(frequency_hz: Knots, slope_db_per_octave: int, rate_hz: int) -> Sections:
     """Butterworth high-pass of a multiple of 6 dB per octave, -3.01 dB at the frequency."""
     order = slope_db_per_octave // 6

@@ -8,7 +8,7 @@ from apilado.core.document.addresses import find, owner_of, parted
 from apilado.core.document.equaliser import Point
 from apilado.core.document.layer import Layer
 from apilado.core.document.path import ChainedBand
-from apilado.core.document.stack import Bus, SharedBus, Stack
+from apilado.core.document.stack import Bus, SharedBus, Space, Stack
 from apilado.core.parameters import Model
 
 MOST_ALONE = 24
@@ -17,12 +17,15 @@ MOST_ALONE = 24
 class Audition(Model):
     """Which parts are heard alone, if any, and which EQ point or band of a step. What has gone is passed over."""
 
-    alone: tuple[str, ...] = Field(default=(), max_length=MOST_ALONE, description="Owners, as layers/mid or kick")
+    alone: tuple[str, ...] = Field(
+        default=(), max_length=MOST_ALONE, description="Owners, as layers/mid, kick or space"
+    )
     point: str = Field(default="", max_length=120, description="Path of an EQ point, as kick/eq/points/k3f9, or a band")
 
     def soloed(self, stack: Stack) -> tuple[str, ...]:
         """The parts heard alone that are there; none where everything is heard."""
-        there = {*(f"layers/{layer.id}" for layer in stack.layers), *map(stack.drum_owner, stack.drum_names())}
+        layers, drums = (f"layers/{layer.id}" for layer in stack.layers), map(stack.drum_owner, stack.drum_names())
+        there = {*layers, *drums, "space"}
         return tuple(owner for owner in self.alone if owner in there)
 
     def listened(self, stack: Stack) -> tuple[str, Point] | None:
@@ -52,16 +55,29 @@ class Audition(Model):
         focus = self.focus(stack)
         if focus is not None:
             owner = find(stack, owner_of(focus))
-            if isinstance(owner, Bus | SharedBus):
+            if isinstance(owner, Bus | Space | SharedBus):
                 return stack.audible_layers()
             return (owner,) if isinstance(owner, Layer) else ()
-        soloed = self.soloed(stack)
+        soloed = self._soloed_besides(stack)
         return tuple(x for x in stack.audible_layers() if not soloed or f"layers/{x.id}" in soloed)
+
+    def _soloed_besides(self, stack: Stack) -> tuple[str, ...]:
+        """The layers and drums that are heard alone; with the space alone, everything goes on being sent to it."""
+        return tuple(owner for owner in self.soloed(stack) if owner != "space")
+
+    def space_alone(self, stack: Stack) -> bool:
+        """Whether nothing but the space is heard: what is sent to it is not."""
+        focus = self.focus(stack)
+        return self.soloed(stack) == ("space",) if focus is None else owner_of(focus) == "space"
+
+    def space(self, stack: Stack) -> bool:
+        """Whether the space is heard: not where what is heard is narrowed to something outside it."""
+        return stack.sounds("space") and (self.focus(stack) is None or self.space_alone(stack))
 
     def drums(self, stack: Stack) -> tuple[str, ...]:
         """The names of the drums that are heard."""
-        focus, soloed = self.focus(stack), self.soloed(stack)
-        if focus is not None:
+        focus, soloed = self.focus(stack), self._soloed_besides(stack)
+        if focus is not None and not self.space_alone(stack):
             return tuple(name for name in stack.drum_names() if stack.drum_owner(name) == owner_of(focus))
         return tuple(
             name

@@ -409,6 +409,28 @@ class Builder:
         sound = self.mono_below(sound, "bus", bus.mono_below_hz)
         return self.finished("bus", sound, bus.level_db)
 
+    def sent(self, sound: Stage, owner: str) -> Stage | None:
+        """What a layer, a drum or the bus sends to the space; None where that is nothing."""
+        curves, share = self.moves.of(owner, "send").curves, float(find(self.stack, owner).send)
+        if not curves and share == 0.0:
+            return None
+        if owner == "bus":
+            sound = self.in_forms(partial(self._above_the_lowest_border, sound))
+        return stage(steps.sent, sound, *curves, share=0.0 if curves else share)
+
+    def _above_the_lowest_border(self, sound: Stage, stack: Stack) -> Stage:
+        if not stack.crossovers:
+            return sound
+        given: dict[str, Any] = {"border_hz": stack.crossovers[0].frequency_hz, "clock": self.clock}
+        return stage(steps.above, sound, **given, remembers=self.memories.sent)
+
+    def space(self, sends: Sequence[Stage]) -> Stage:
+        """What the space gives back of all that is sent to it."""
+        curves, level_db = self.moves.of("space", "level_db").curves, self.stack.space.level_db
+        sound = self.along(self.mixed(sends), "space", self.stack.space.path)
+        sound = stage(steps.scale, sound, *curves, level_db=0.0 if curves else level_db)
+        return self.gated(sound, "space")
+
     def shared(self, both: Stage) -> Stage:
         """Bass and kick behind what they go through together."""
         shared = self.stack.shared

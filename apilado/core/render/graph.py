@@ -39,7 +39,11 @@ class Graph:
     """The sound that each of those duckers follows, before its level."""
     bus_input: Stage
     buses: dict[str, Stage]
-    """The sound behind each: 'bus', and 'shared' where it is on."""
+    """The sound behind each: 'bus', 'space' where something is sent to it and it is heard, 'shared' where it is on."""
+    sends: dict[str, Stage]
+    """What is sent to the space, by the address of the layer, the drum or the bus; of those that send."""
+    bass: Stage
+    """The bass after its bus, and what the space gives back."""
     passed: dict[str, Passed]
     """By address, the steps of every path that are on, splits, and the limiters of the buses."""
     drums: dict[str, Stage]
@@ -47,11 +51,6 @@ class Graph:
     hits: dict[str, Stage]
     """One hit of each drum, shaped, from its first sample."""
     output: Stage
-
-    @property
-    def bass(self) -> Stage:
-        """The bass after its bus."""
-        return self.buses["bus"]
 
     @property
     def kick(self) -> Stage:
@@ -148,8 +147,18 @@ def build(
     bus_input = builder.mixed([layers[name] for name in audible])
     buses = {"bus": builder.bus(bus_input)}
     heard = {"bass": buses["bus"], **{name: drums[name] for name in audition.drums(stack)}}
+    sounds = {"bus": buses["bus"], **{f"layers/{name}": layers[name] for name in audible}}
+    sounds |= {stack.drum_owner(name): drums[name] for name in audition.drums(stack)}
+    sent = {owner: builder.sent(sounds[owner], owner) for owner in stack.senders() if owner in sounds}
+    sends = {owner: each for owner, each in sent.items() if each is not None}
+    if stack.senders() and audition.space(stack):
+        buses["space"] = heard["space"] = builder.space([*sends.values()])
+    if audition.space_alone(stack):
+        heard = {name: each for name, each in heard.items() if name == "space"}
+    behind = [heard[name] for name in ("bass", "space") if name in heard]
+    bass = behind[0] if len(behind) == 1 else builder.mixed(behind)
     if builder.anywhere("shared/on"):
-        both = [heard.pop(name) for name in ("bass", "kick") if name in heard]
+        both = [heard.pop(name) for name in ("bass", "space", "kick") if name in heard]
         buses["shared"] = builder.shared(builder.mixed(both))
         heard = {"both": buses["shared"], **heard}
     return Graph(
@@ -162,6 +171,8 @@ def build(
         keys=keys,
         bus_input=bus_input,
         buses=buses,
+        sends=sends,
+        bass=bass,
         passed=builder.passed,
         drums=drums,
         hits=builder.hits,

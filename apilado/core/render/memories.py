@@ -62,6 +62,10 @@ class Memories:
         linear = any(find(reach.stack, address).phase == "linear-phase" for reach in self._reaches)
         return Memory(rings_s=rings, ahead_s=rings) if linear else Memory(rings_s=HEARD_OF_A_TAIL * rings)
 
+    def sent(self) -> Memory:
+        """Of the high-pass before what the bus sends."""
+        return Memory(HEARD_OF_A_TAIL * self._furthest(lambda reach: reach.sent_seconds()))
+
     @staticmethod
     def fitted() -> Memory:
         """Of a chain that is moved so that it agrees."""

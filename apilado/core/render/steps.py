@@ -25,6 +25,7 @@ from apilado.core.dsp.crossovers import border, cut, split
 from apilado.core.dsp.curves import Curve, Value, knots, mapped, per_frame, rows
 from apilado.core.dsp.ducks import band_ducked
 from apilado.core.dsp.dynamics import limited, limiter_reduction, reduced
+from apilado.core.dsp.equaliser import SENT_SLOPE, butterworth_high_pass
 from apilado.core.dsp.filters import filtered, settle_frames
 from apilado.core.dsp.linear_phase import mono_below, zero_phase
 from apilado.core.dsp.moving import moving_bell
@@ -395,6 +396,17 @@ def mix(*parts: Audio, frames: int) -> Audio:
     for part in parts:
         total += part
     return total
+
+
+def sent(audio: Audio, *shares: Curve, share: float) -> Audio:
+    """What of a sound is sent to the space."""
+    return audio * np.asarray(per_frame(shares[0]) if shares else share, np.float32)
+
+
+def above(audio: Audio, *, border_hz: float, clock: Clock) -> Audio:
+    """What the bus sends of a sound: what lies over a border."""
+    sections = butterworth_high_pass(border_hz, SENT_SLOPE, clock.rate_hz)
+    return filtered(audio, sections, looped=clock.looped)
 
 
 def what_is_added(after: Audio, before: Audio, *, level_db: float) -> Audio:

@@ -20,6 +20,7 @@ from apilado.core.document.path import AnyStep, Equaliser, Split
 from apilado.core.document.stack import Stack, borders_of
 from apilado.core.dsp.agreement import MOST_MOVED_MS
 from apilado.core.dsp.crossovers import cut, in_a_row
+from apilado.core.dsp.equaliser import SENT_SLOPE, butterworth_high_pass
 from apilado.core.dsp.filters import Sections, settle_frames
 from apilado.core.dsp.linear_phase import LOWEST_MONO_HZ, MONO_HOP_MS, Taps, band_taps, mono_low
 from apilado.core.parameters import parameters_of
@@ -48,9 +49,13 @@ def _form_tail(stack: Stack, rate_hz: int) -> float:
     bus = tail.path_seconds("bus", stack.bus.path)
     bus += tail.mono_seconds("bus", stack.bus.mono_below_hz)
     shared = tail.path_seconds("shared", stack.shared.path) if stack.shared.on else 0.0
-    layers = max((tail.layer_seconds(layer) for layer in stack.layers), default=0.0)
-    drums = max(tail.drum_seconds(name) for name in stack.drum_names())
-    return max(0.0, layers + bus + shared, drums + shared) + MARGIN_SECONDS
+    layers = {f"layers/{layer.id}": tail.layer_seconds(layer) for layer in stack.layers}
+    drums = {stack.drum_owner(name): tail.drum_seconds(name) for name in stack.drum_names()}
+    through = max(layers.values(), default=0.0) + bus
+    sending = {**layers, **drums, "bus": through + tail.sent_seconds()}
+    sent = [sending[owner] for owner in stack.senders()]
+    space = max(sent) + tail.path_seconds("space", stack.space.path) if sent else 0.0
+    return max(0.0, through, space, *drums.values()) + shared + MARGIN_SECONDS
 
 
 class Reach:
@@ -86,6 +91,13 @@ class Reach:
     def delay_seconds(self, layer: Layer) -> float:
         """By how much a layer comes later at most."""
         return max(layer.delay_ms, *self.reach(f"layers/{layer.id}/delay_ms"), 0.0) / 1000.0
+
+    def sent_seconds(self) -> float:
+        """Of the high-pass before what the bus sends."""
+        if not self.stack.crossovers:
+            return 0.0
+        lowest = self.stack.crossovers[0].frequency_hz
+        return self.rings_seconds(butterworth_high_pass(lowest, SENT_SLOPE, self.rate_hz))
 
     def band_seconds(self, band: tuple[float, float]) -> float:
         """Of a duck in a band, which is cut out twice."""

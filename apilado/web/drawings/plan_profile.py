@@ -10,7 +10,7 @@ import numpy as np
 from apilado.core.document.addresses import joined, within
 from apilado.core.document.carving import CarvePair
 from apilado.core.document.equaliser import Point, eq_sections, still_and_moving
-from apilado.core.document.stack import Stack
+from apilado.core.document.stack import BUSES, Stack
 from apilado.core.dsp.filters import sections_response
 from apilado.core.render.response import chains, split_sum
 from apilado.core.sources.wave import MOST_HARMONICS
@@ -41,7 +41,7 @@ def eq_owner(stack: Stack, view: View) -> str | None:
     kind, _, name = view.selected.partition(":")
     if kind == "trigger":
         return f"triggers/{name}" if name in stack.drum_names() else None
-    return kind if kind in ("bus", "shared", "kick") else None
+    return kind if kind in (*BUSES, "kick") else None
 
 
 def eq_shown(stack: Stack, view: View, owner: str) -> str:

@@ -12,7 +12,7 @@ from apilado.core.document.kick import Drum
 from apilado.core.document.layer import Layer
 from apilado.core.document.movement import MOST_MOVEMENTS, STARTS, Movement, Target
 from apilado.core.document.naming import place_name
-from apilado.core.document.stack import Bus, Stack
+from apilado.core.document.stack import BUSES, Bus, Stack
 from apilado.core.parameters import Parameter
 from apilado.core.parts import new_id
 from apilado.core.render.moves import ends_of
@@ -214,4 +214,4 @@ def owner_of_selection(stack: Stack, selected: str) -> str | None:
         return f"layers/{name}" if stack.layer(name) is not None else None
     if kind == "trigger":
         return f"triggers/{name}" if name in stack.drum_names() else None
-    return kind if kind in ("bus", "shared", "kick") else None
+    return kind if kind in (*BUSES, "kick") else None

@@ -17,7 +17,7 @@ from apilado.core.document.equaliser import KeyedBell, Point, eq_sections, still
 from apilado.core.document.kick import Drum
 from apilado.core.document.naming import numbered, place_name, with_article
 from apilado.core.document.path import Aside, ChainedBand, Container, Points, Split
-from apilado.core.document.stack import Stack
+from apilado.core.document.stack import BUSES, Stack
 from apilado.core.dsp.filters import sections_response
 from apilado.core.dsp.linear_phase import rings_ms
 from apilado.core.parameters import Model, PartList, groups_of, optionals_of, part_lists_of
@@ -241,7 +241,7 @@ def copies_of(stack: Stack, part: Part, path: str) -> tuple[Field, ...]:
     own, (holder, _), moves = owner_of(path), parted(path), is_moved(stack, path)
     inner = joined(*parts_of(holder)[len(parts_of(own)) :])
     others = []
-    for to in (*(f"layers/{layer.id}" for layer in stack.layers), "bus", "shared"):
+    for to in (*(f"layers/{layer.id}" for layer in stack.layers), *BUSES):
         there = joined(to, inner)
         declared = list_declared(stack, there) if to != own and not isinstance(part, Split) else None
         if declared is not None and isinstance(part, declared.kinds) and len(find(stack, there)) < declared.most:
@@ -271,7 +271,7 @@ def chain_copies(stack: Stack, path: str) -> tuple[Field, ...]:
     if parted(listed)[1] == "bands":
         beside = [joined(listed, band.id) for band in find(stack, listed)]
     others: list[tuple[dict[str, object], str, bool]] = []
-    for to in (*beside, *(f"layers/{layer.id}" for layer in stack.layers), "bus", "shared"):
+    for to in (*beside, *(f"layers/{layer.id}" for layer in stack.layers), *BUSES):
         there = joined(to, "path")
         declared = list_declared(stack, there)
         if to == own or declared is None or len(find(stack, there)) + len(steps) > declared.most:
