@@ -48,6 +48,11 @@ def layer_rows(stack: Stack, audition: Audition = WHOLE) -> list[Row]:
             Row(selection, called, state, level, mute=mute, alone=owner, is_alone=owner in audition.soloed(stack))
         )
     rows.append(Row("bus", "bus", "is-heard", *fields_of(stack.bus, "bus", "level_db")))
+    if stack.senders():
+        level, mute = fields_of(stack.space, "space", "level_db", "mute")
+        state = "is-muted" if stack.space.mute else "is-heard" if audition.space(stack) else "is-faded"
+        alone = {"alone": "space", "is_alone": "space" in audition.soloed(stack)}
+        rows.append(Row("space", "space", state, level, mute=mute, **alone))
     if stack.shared.on:
         rows.append(Row("shared", "both", "is-heard", *fields_of(stack.shared, "shared", "level_db")))
     return rows

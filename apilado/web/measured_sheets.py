@@ -46,8 +46,7 @@ def _meter(name: str, reduction: NDArray[np.float32]) -> Meter:
 def buses(measures: Measures, selected: str) -> dict[str, Any]:
     """Gain reductions, kick over bass, loudness."""
     stack, graph = measures.stack, measures.graph
-    shared = selected == "shared"
-    bus = stack.shared if shared else stack.bus
+    bus = {"bus": stack.bus, "space": stack.space, "shared": stack.shared}[selected]
     meters = []
     for path, passed in graph.passed.items():
         reduction = measures.run(passed.reduction) if passed.reduction and within(path, selected) else None
@@ -59,8 +58,8 @@ def buses(measures: Measures, selected: str) -> dict[str, Any]:
         "meters": meters,
         "over_db": measures.kick_over_bass_db,
         "loudness": measures.output_loudness,
-        "mono": None if shared else fold_down_bands(measures),
-        "off": shared and not stack.shared.on,
+        "mono": fold_down_bands(measures) if selected == "bus" else None,
+        "off": selected not in graph.buses,
     }
 
 
@@ -227,6 +226,7 @@ MEASURED_SHEETS: MappingProxyType[str, tuple[str, Callable[[Measures, str], dict
     {
         "sub": ("workshop", lambda measures, selected: {"workshop": workshop(measures)}),
         "bus": ("buses", buses),
+        "space": ("buses", buses),
         "shared": ("buses", buses),
         "kick": ("drum", drum),
         "trigger": ("drum", drum),

@@ -23,6 +23,7 @@ RAMP_MS, OVERSAMPLING_MS = 10.0, 3.0
 AGREES = 2e-4
 """Of full scale: twice what a curve that stands still may differ from its number."""
 REMEMBERING = (
+    "send",
     "delay_ms",
     "mono_below_hz",
     "sound",
@@ -42,7 +43,7 @@ FORGETFUL = {
     "keep_level": False,
 }
 """Of a drive: no filters, and a level that does not come of the whole loop."""
-TIMED = ("delay", "mono", "pitch_st", "cents", "pulse_width", "sync", "bend")
+TIMED = ("send", "delay", "mono", "pitch_st", "cents", "pulse_width", "sync", "bend")
 """Where these move, a note comes of all that has been since it began, or of how far they move in it."""
 WITHIN = ("layers", "duckers", "bus", "movements", "kick", "voice")
 

@@ -10,6 +10,7 @@ from apilado.core.document.stack import MOST_TRIGGERS, Stack
 from apilado.web.sheets.base import AUDIO_ACCEPT, HITS_ACCEPT, Action, Line, Section, fields_of
 from apilado.web.sheets.movements import movement_lines, place_words
 from apilado.web.sheets.parts import pairs_asked, part_section
+from apilado.web.sheets.sends import send_section
 
 SIXTEENTH = 0.25
 PATTERNS: MappingProxyType[str, tuple[float, tuple[float, ...]]] = MappingProxyType(
@@ -94,6 +95,7 @@ def drum_sections(stack: Stack, selected: str) -> tuple[Section, ...]:
             line=Line(f"{path}/place", place_words(drum)),
             key=f"{path}/place",
         ),
+        send_section(stack, path),
         *movement_lines(stack, path),
     )
 

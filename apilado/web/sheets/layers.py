@@ -16,6 +16,7 @@ from apilado.web.sheets.base import AUDIO_ACCEPT, Action, Add, Line, Section, ch
 from apilado.web.sheets.ducks import share_fields
 from apilado.web.sheets.movements import movement_lines, place_words
 from apilado.web.sheets.parts import chain_copies, part_list, part_section
+from apilado.web.sheets.sends import send_section
 
 PLACE = ("level_db", "width", "pan", "mono", "mono_below_hz", "polarity", "delay_ms")
 FIRST_OF_PLACE = 4
@@ -30,6 +31,7 @@ def layer_sections(stack: Stack, layer: Layer) -> tuple[Section, ...]:
         *path_lines(stack, path),
         place_section(layer, path),
         *_duck_section(stack, layer, path),
+        send_section(stack, path),
         *movement_lines(stack, path),
         adding(stack, path),
     )

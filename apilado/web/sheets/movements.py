@@ -12,7 +12,7 @@ from apilado.core.document.kick import Drum
 from apilado.core.document.layer import Layer
 from apilado.core.document.movement import MOST_MOVEMENTS, STARTS, Movement, Target
 from apilado.core.document.naming import place_name
-from apilado.core.document.stack import BUSES, Bus, Stack
+from apilado.core.document.stack import BUSES, Bus, Space, Stack
 from apilado.core.parameters import Parameter
 from apilado.core.parts import new_id
 from apilado.core.render.moves import ends_of
@@ -193,14 +193,14 @@ def course_point_section(stack: Stack, item: str) -> tuple[Section, ...]:
     return (Section(f"Point {place + 1} of {movement.name}", fields, (Action("Remove point", gone, danger=True),)),)
 
 
-def place_words(part: Layer | Bus | Drum) -> str:
+def place_words(part: Layer | Bus | Space | Drum) -> str:
     """Where a part stands, in a few words."""
     said = [f"{part.level_db:g} dB"]
     if isinstance(part, Layer):
         said.append("mono" if part.mono else f"{100.0 * part.width:.0f} %")
         said += [f"{100.0 * abs(part.pan):.0f} % {'left' if part.pan < 0.0 else 'right'}"] if part.pan else []
         said += [f"{part.delay_ms:g} ms late"] if part.delay_ms else []
-    if not isinstance(part, Bus) and part.polarity == "inverted":
+    if getattr(part, "polarity", "normal") == "inverted":
         said.append("inverted")
     below = getattr(part, "mono_below_hz", 0.0)
     said += [f"mono below {below:g} Hz"] if below else []

@@ -12,7 +12,7 @@ from apilado.core.parameters import Parameter
 from apilado.core.units import midi_to_hz, midi_to_name
 from apilado.web.items import hit_of, hit_path, note_of, note_path
 from apilado.web.sheets.base import Action, Field, Line, Section, fields_of
-from apilado.web.sheets.buses import balance_sections, bus_sections, shared_sections
+from apilado.web.sheets.buses import balance_sections, bus_sections, shared_sections, space_sections
 from apilado.web.sheets.drums import drum_sections
 from apilado.web.sheets.ducks import duck_sections
 from apilado.web.sheets.layers import layer_sections
@@ -24,6 +24,7 @@ SHEETS: MappingProxyType[str, Callable[[Stack, str], tuple[Section, ...]]] = Map
     {
         "sub": lambda stack, selected: (),
         "bus": lambda stack, selected: bus_sections(stack),
+        "space": lambda stack, selected: space_sections(stack),
         "shared": lambda stack, selected: shared_sections(stack),
         "kick": drum_sections,
         "trigger": drum_sections,

@@ -1,6 +1,6 @@
 // Keys of the whole bench. Keys of single handles are in handles.js, of fields in fields.js.
 
-const SELECTIONS = { u: "sub", k: "kick", d: "duck", b: "bus", t: "balance", p: "piece" };
+const SELECTIONS = { u: "sub", k: "kick", d: "duck", b: "bus", w: "space", t: "balance", p: "piece" };
 const PANELS = { i: "pile", f: "profile", n: "passage", e: "strip" };
 const PLACES = { y: "#layers .row-name", c: "#sheet .line-name, #sheet .field input, #sheet button", g: "#soundings button" };
 
@@ -59,7 +59,7 @@ export function listenToKeys(bench) {
       const layers = [...document.querySelectorAll("#layers li[data-select^='layer:']")].reverse();
       const row = layers[Number(key) - 1];
       if (row) bench.select(row.dataset.select);
-    } else if ((key === "m" || key === "s") && bench.selected.match(/^(layer:|trigger:|kick$)/)) {
+    } else if ((key === "m" || key === "s") && bench.selected.match(/^(layer:|trigger:|kick$|space$)/)) {
       const row = document.querySelector(`#layers li[data-select="${CSS.escape(bench.selected)}"]`);
       row?.querySelector(key === "m" ? '[data-toggle][data-path$="/mute"]' : "[data-alone]")?.click();
     }
