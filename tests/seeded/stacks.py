@@ -20,7 +20,7 @@ from apilado.core.document.equaliser import POINTS, KeyedBell
 from apilado.core.document.kick import Kick, SampleKick, SynthKick, Trigger
 from apilado.core.document.layer import Layer, Span
 from apilado.core.document.path import AnyStep, Aside, Bands, ChainedBand, Container, Equaliser, Points, Split
-from apilado.core.document.stack import Bus, Crossover, Limiter, SharedBus, Stack
+from apilado.core.document.stack import Bus, Crossover, Limiter, SharedBus, Space, Stack
 from apilado.core.notes import Note
 from apilado.core.parameters import parameters_of
 from apilado.core.shapes.registry import DUCK_SHAPES
@@ -31,10 +31,12 @@ from apilado.core.sources.take import TakeSource
 from apilado.core.sources.tone import ToneSource
 from apilado.core.sources.voice import Envelope, Voice
 from apilado.core.sources.wave import DrawnCycle, Modulation, Tone
+from apilado.core.treatments.delay import Delay
 from apilado.core.treatments.filter import Filter
 from apilado.core.treatments.keyed import Keyed
 from apilado.core.treatments.multiband import DynamicBand, Multiband
 from apilado.core.treatments.registry import TREATMENTS
+from apilado.core.treatments.reverb import Reverb
 from tests.seeded.moving import drawn_movements
 from tests.support import RATES, loader, sha256, wav
 
@@ -128,12 +130,34 @@ def seeded_stack(seed: int, **changes: Any) -> tuple[Stack, AssetLoader]:
         "shared": SharedBus(on=dice.one_in(4), path=_treatments(dice, 4), limiter=Limiter(on=dice.one_in(2))),
         "duckers": _duckers(dice, layers),
     }
+    parts |= _space(parts, Dice(seed + 40_000))
+    layers = parts["layers"]
     if len(layers) > 1 and dice.one_in(3):
         parts["pairs"] = (CarvePair(id="pair", dip=f"layers/{layers[0].id}/path/eq", lift="kick/eq"),)
     stack, mover = Stack.model_validate({**parts, **changes}), Dice(seed + 20_000)
     if "movements" not in changes and mover.one_in(3):
         stack = Stack.model_validate({**stack.model_dump(), "movements": drawn_movements(mover, stack)})
     return stack, loader(files)
+
+
+def _space(parts: dict[str, Any], dice: Dice) -> dict[str, Any]:
+    """Sends to the space and its path, in one stack of four."""
+    if not dice.one_in(4):
+        return {}
+    room = Reverb(
+        decay_s=dice.between(0.1, 0.8), size_m=dice.between(2.0, 12.0), low_cut_hz=dice.of((0.0, 150.0)), blend=1.0
+    )
+    echoes = Delay(left_ms=dice.between(1.0, 300.0), right_ms=dice.between(1.0, 300.0), feedback=dice.between(0.0, 0.5))
+
+    def sending(part: Any) -> Any:
+        return part.model_copy(update={"send": dice.between(0.0, 1.0)}) if dice.one_in(2) else part
+
+    return {
+        "layers": tuple(map(sending, parts["layers"])),
+        "bus": sending(parts["bus"]),
+        "kick": sending(parts["kick"]),
+        "space": Space(path=dice.of(((room,), (echoes, room), (room, _eq(dice)))), level_db=dice.between(-24.0, 0.0)),
+    }
 
 
 def _take(dice: Dice, seconds: float) -> np.ndarray:
