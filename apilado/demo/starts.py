@@ -6,6 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from apilado.core.formats.bundles import Bundle
+from apilado.demo.breakwater import breakwater
 from apilado.demo.further import bollard, foghorn, sea_chest
 from apilado.demo.stacks import lock_gate, rope_walk, slipway
 
@@ -28,6 +29,7 @@ def starts() -> tuple[Start, ...]:
         Start("Rope Walk", "A plucked take, doubled and split", rope_walk),
         Start("Foghorn", "A growl that talks: waves that modulate each other, and a vowel", foghorn),
         Start("Bollard", "A pluck in two layers: a click over a soft low note", bollard),
+        Start("Breakwater", "A wide detuned wall, a drive to each band, and one space for all", breakwater),
         Start("Sea Chest", "A held sample and one in slices over a clean sub", sea_chest),
     )
 

@@ -136,7 +136,9 @@ class ImportTest(WorkspaceCase):
         for _ in range(2):
             fill_if_empty(self.workspace)
         names = [listed.stack.name for listed in self.workspace.stacks.listed()]
-        self.assertEqual(sorted(names), ["Bollard", "Foghorn", "Lock Gate", "Rope Walk", "Sea Chest", "Slipway"])
+        self.assertEqual(
+            sorted(names), ["Bollard", "Breakwater", "Foghorn", "Lock Gate", "Rope Walk", "Sea Chest", "Slipway"]
+        )
 
 
 class DeliveryTest(WorkspaceCase):
