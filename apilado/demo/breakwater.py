@@ -85,7 +85,7 @@ def breakwater() -> Bundle:
         seed=19,
         pattern=notes,
         voice=voice(25.0, attack_ms=3.0, decay_ms=1200.0, sustain=0.85, release_ms=60.0),
-        kick=Kick(sound=SynthKick(end_hz=50.0, decay_ms=210.0), level_db=-5.5, hits=tuple(float(n) for n in range(16))),
+        kick=Kick(sound=SynthKick(end_hz=50.0, decay_ms=210.0), level_db=-5.1, hits=tuple(float(n) for n in range(16))),
         crossovers=(Crossover(id="lower", frequency_hz=112.0), Crossover(id="upper", frequency_hz=2600.0)),
         layers=(
             Layer(
@@ -105,7 +105,7 @@ def breakwater() -> Bundle:
                 span=Span(first=1, last=1),
                 path=steps(bands, sides, widths, eq(Bell(id="mud", frequency_hz=290.0, gain_db=-3.0, q=1.2))),
                 level_db=-9.0,
-                send=0.1,
+                send=0.2,
             ),
             Layer(
                 id="spray",
@@ -118,7 +118,7 @@ def breakwater() -> Bundle:
                     eq(HighShelf(id="air", frequency_hz=7000.0, gain_db=-3.0)),
                 ),
                 level_db=-11.0,
-                send=0.25,
+                send=0.4,
             ),
         ),
         movements=(moving("throw", "layers/wall/send", 0.7, LAST_NOTE, begins="bar", length_beats=16.0),),
@@ -141,7 +141,7 @@ def breakwater() -> Bundle:
                     LowPass(id="soft", frequency_hz=7500.0, slope_db_per_octave=12),
                 ),
             ),
-            level_db=-6.0,
+            level_db=-1.0,
         ),
         bus=Bus(
             path=(eq(HighPass(id="rumble", frequency_hz=28.0, slope_db_per_octave=12)),),

@@ -16,7 +16,7 @@ from apilado.core.document.stack import Stack
 from apilado.core.parts import new_id
 from apilado.errors import InvalidEdit
 
-OWNER_PATTERN = r"^(bus|shared|kick|layers/[a-z0-9-]+|triggers/[a-z0-9-]+)(/[a-z0-9/-]+)?$"
+OWNER_PATTERN = r"^(bus|space|shared|kick|layers/[a-z0-9-]+|triggers/[a-z0-9-]+)(/[a-z0-9/-]+)?$"
 """A layer, bus or drum, or one of its EQs."""
 
 

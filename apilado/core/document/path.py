@@ -11,7 +11,7 @@ from apilado.core.document.addresses import joined
 from apilado.core.document.equaliser import MOST_POINTS, AnyPoint, Phase
 from apilado.core.parameters import Model, choice, number, parts, switch, tagged_union
 from apilado.core.parts import Part
-from apilado.core.treatments.base import Treatment
+from apilado.core.treatments.base import Treatment, Turning
 from apilado.core.treatments.registry import TREATMENTS
 
 MOST_STEPS = 24
@@ -86,6 +86,10 @@ class Container(Part):
         """Its chains, in their order."""
         raise NotImplementedError
 
+    def turns_phase(self) -> Turning:
+        """How it turns the phases of what goes through it, besides what is in its chains."""
+        return ""
+
     def aligns(self) -> bool:
         """Whether its chain is moved so that it agrees best with the dry sound."""
         return False
@@ -128,6 +132,9 @@ class Bands(Banded, Container):
 
     def in_bands(self) -> tuple[ChainedBand, ...]:
         return self.bands
+
+    def turns_phase(self) -> Turning:
+        return "fixed" if self.phase == "minimum-phase" else ""
 
     def in_words(self) -> str:
         ends = ", ".join(f"{band.from_hz:.0f}" for band in self.bands[1:])

@@ -48,6 +48,14 @@ class Room:
         """Mean length of its lines."""
         return self.size_m / SOUND_M_PER_S
 
+    def level(self) -> float:
+        """By what its lines are turned down so that noise comes out as loud as it goes in, whatever the decay.
+
+        Of what goes round, a share g = 10^(-6·mean/RT60) of the power is left at each turn: 2·g/(1 - g) of it all told.
+        """
+        left = 10.0 ** (-6.0 * self.mean_seconds() / self.decay_s)
+        return float(np.sqrt((1.0 - left) / (2.0 * left)))
+
     def rings_seconds(self) -> float:
         """After how long nothing is left of it."""
         return FORGOTTEN_ROUNDS * self.decay_s + 2.0 * LONGEST * self.mean_seconds() + 0.1
@@ -139,6 +147,7 @@ def in_room(audio: Audio, room: Room, *, rate_hz: int, looped: bool) -> Audio:
     Args:
         audio: shape (2, frames).
     """
+    audio = audio * np.float32(room.level())
     lengths = np.array(line_frames(room.size_m, rate_hz), np.int64)
     gains, poles = _filters(room, rate_hz)
     lines = np.zeros((LINES, int(lengths.max())), np.float32)

@@ -92,6 +92,11 @@ def spectrum_of(audio: Audio, *, rate_hz: int) -> Spectrum:
     return Spectrum(rate_hz, audio.shape[1], left, right)
 
 
+def mid_and_side(audio: Audio, *, low_hz: float, high_hz: float, rate_hz: int) -> tuple[float, float]:
+    """Power of mid and of side of a looped stem in a range of frequencies."""
+    return spectrum_of(audio, rate_hz=rate_hz).power_between(low_hz, high_hz)
+
+
 def _spectra(audio: Audio, *, same: bool) -> tuple[NDArray[np.complex64], NDArray[np.complex64]]:
     frames = audio.shape[1]
     quick = fft.next_fast_len(frames, real=True)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from typing import cast
 
 from apilado.core.document.declarations import parameter_at
 from apilado.core.document.editing import Edit
@@ -11,6 +12,7 @@ from apilado.core.document.edits import AnyEdit, Several, apply
 from apilado.core.document.edits_values import SetValue
 from apilado.core.document.layer import Layer
 from apilado.core.document.naming import place_name, value_text
+from apilado.core.document.path import Container
 from apilado.core.document.stack import Stack
 from apilado.core.measure.alignment import (
     Freedom,
@@ -28,6 +30,7 @@ from apilado.core.render.graph import build
 from apilado.core.render.playing import root_of
 from apilado.core.render.stage import Stage, stage
 from apilado.core.soundings.measures import Measures, note_spans, octave_stage
+from apilado.core.treatments.base import Treatment, Turning
 from apilado.core.units import midi_to_hz, power_to_db
 
 LONGEST_DELAY_MS = 50.0
@@ -126,7 +129,9 @@ def advise(measures: Measures, goal: Goal = "worst", wanted: Callable[[], None] 
             break
     reasons = drifting(measures.stack, found)
     if edit is None:
-        reasons = (*why_not(found, solution, goal, refused=bool(tried)), *reasons)
+        why = why_not(found, solution, goal, refused=bool(tried))
+        standing = bool(judged) and min(solution.before_db[i] for i in judged) > STANDING_DB
+        reasons = (*why, *(() if standing else turned_by_steps(measures.stack, found)), *reasons)
     return Advice(goal, found, solution, edit, reasons)
 
 
@@ -251,4 +256,40 @@ def drifting(stack: Stack, found: tuple[Meeting, ...]) -> tuple[str, ...]:
         layer = stack.layer(name)
         if layer is not None:
             reasons += [why.format(layer=layer.name) for why in root_of(stack, layer).source.drifts()]
+            if moving := turning_in(stack, layer, "moving"):
+                said = (
+                    f"{_listed(moving)} of '{layer.name}' {'turns' if len(moving) == 1 else 'turn'} its phase otherwise"
+                )
+                reasons.append(
+                    f"{said} from moment to moment: no setting holds. Take it out of what meets at the border."
+                )
     return tuple(dict.fromkeys(reasons))
+
+
+def turned_by_steps(stack: Stack, found: tuple[Meeting, ...]) -> tuple[str, ...]:
+    """For every layer that meets another, which of its steps turn its phase otherwise at each frequency."""
+    reasons = []
+    for name in dict.fromkeys(name for m in found if m.meets and not m.drifts for name in (m.lower, m.upper)):
+        layer = stack.layer(name)
+        steps = turning_in(stack, layer, "fixed") if layer is not None else []
+        if layer is not None and steps:
+            said = f"{_listed(steps)} of '{layer.name}' {'turns' if len(steps) == 1 else 'turn'} each note otherwise"
+            reasons.append(f"{said}: one setting does not fit them all.")
+    return tuple(reasons)
+
+
+def turning_in(stack: Stack, layer: Layer, how: Turning) -> list[str]:
+    """What the steps are called of a layer, and of those whose treated sound it takes, that turn phases so."""
+    named, each = [], layer
+    while True:
+        for step in stack.steps_of(f"layers/{each.id}").values():
+            turns = step.turns_phase() if isinstance(step, Treatment | Container) and step.on else ""
+            named += [step.label] if turns == how else []
+        followed = each.source.follows()
+        if followed is None or each.source.follows(treated=False) is not None:
+            return list(dict.fromkeys(named))
+        each = cast(Layer, stack.layer(followed))
+
+
+def _listed(names: list[str]) -> str:
+    return " and ".join([", ".join(names[:-1]), names[-1]] if len(names) > 1 else names)

@@ -39,7 +39,7 @@ def of(measures: Measures) -> tuple[Stack, Graph, Clock]:
 def owners(measures: Measures) -> list[str]:
     """The layers that are heard, and the buses."""
     heard = [*(f"layers/{layer.id}" for layer in measures.stack.audible_layers()), "bus"]
-    return [*heard, "shared"] if "shared" in measures.graph.buses else heard
+    return [*heard, *(bus for bus in ("space", "shared") if bus in measures.graph.buses)]
 
 
 def jumps(measures: Measures) -> tuple[Jump, ...]:

@@ -68,6 +68,8 @@ class Measures:
     """By layer, before all that drums do to it: a dip that the kick makes is not a note that is quiet."""
     bass: StemMeasures
     kick: StemMeasures
+    space: StemMeasures | None
+    """What the space gives back; None where nothing is sent to it."""
     output_loudness: Loudness
     borders: tuple[tuple[int, BorderPhase], ...]
     """(crossover, phase) of each pair of neighbours."""
@@ -248,7 +250,8 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
     for name in heard_drums(stack):
         sound = graph.drums[name]
         wanted["grid", stack.drum_owner(name)] = stage(energy_grid, sound, stem_stage(sound, clock), columns=columns)
-    for key, audio in (("bass", graph.bass), ("kick", graph.kick)):
+    space = {"space": graph.buses["space"]} if "space" in graph.buses else {}
+    for key, audio in (("bass", graph.bass), ("kick", graph.kick), *space.items()):
         wanted[key] = stem_stage(audio, clock)
     for bus in graph.buses:
         wanted.update(
@@ -270,6 +273,7 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
         notes={name: results["notes", name] for name in heard},
         bass=results["bass"],
         kick=results["kick"],
+        space=results.get("space"),
         output_loudness=results["output loudness"],
         borders=tuple((index, results["border", *names]) for names, (index, _) in meetings.items()),
         ripples=split_ripples(stack, rate),

@@ -7,7 +7,7 @@ from dataclasses import replace
 from types import MappingProxyType
 
 from apilado.core.document.stack import Stack
-from apilado.core.soundings import balance, borders, driven, kick, shares, sub, sub_sound
+from apilado.core.soundings import balance, borders, driven, kick, shares, sub, sub_sound, wide
 from apilado.core.soundings.further import prefetch
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import SEVERITY, Limits, Rule, Sounding
@@ -17,6 +17,7 @@ RULES: tuple[Rule, ...] = (
     *sub.RULES,
     *borders.RULES,
     *shares.RULES,
+    *wide.RULES,
     *driven.RULES,
     *balance.RULES,
     *kick.RULES,

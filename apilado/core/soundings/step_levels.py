@@ -9,11 +9,13 @@ from apilado.core.clock import Clock
 from apilado.core.document.addresses import parted
 from apilado.core.document.stack import Stack
 from apilado.core.measure.crest import crest_db
+from apilado.core.measure.spectrum import mid_and_side
 from apilado.core.render import steps
 from apilado.core.render.graph import Graph
 from apilado.core.render.stage import Stage, stage
 from apilado.core.treatments.base import Treatment
 
+LOWEST_HZ, MONO_BORDER_HZ = 20.0, 120.0
 OUTPUTS = ("output_db", "makeup_db")
 """What a step that cannot keep the level is turned down by."""
 
@@ -67,7 +69,27 @@ def crest_stages(stack: Stack, graph: Graph, clock: Clock, owner: str) -> dict[s
     }
 
 
+def mono_border(stack: Stack) -> float:
+    """Below what the bass should be mono, in Hz: the border of its bus, or what is usual."""
+    return stack.bus.mono_below_hz or MONO_BORDER_HZ
+
+
+def low_side_stages(stack: Stack, graph: Graph, clock: Clock, owner: str) -> dict[str, tuple[Stage, Stage]]:
+    """(mid, side) of what lies below the mono border before and behind each step that may widen, by address."""
+    border, found = mono_border(stack), {}
+    for address, step in treatments_heard(stack, graph, owner).items():
+        if step.widens:
+            passed = graph.passed[address]
+            before, after = (
+                stage(mid_and_side, each, low_hz=LOWEST_HZ, high_hz=border, rate_hz=clock.rate_hz)
+                for each in (passed.before, passed.after)
+            )
+            found[address] = before, after
+    return found
+
+
 def step_stages(stack: Stack, graph: Graph, clock: Clock, owner: str) -> list[Stage]:
     """All that is asked of the steps of a layer or a bus."""
     crests = crest_stages(stack, graph, clock, owner).values()
-    return [*jump_stages(stack, graph, clock, owner).values(), *[each for pair in crests for each in pair]]
+    pairs = [*crests, *low_side_stages(stack, graph, clock, owner).values()]
+    return [*jump_stages(stack, graph, clock, owner).values(), *[each for pair in pairs for each in pair]]

@@ -18,10 +18,10 @@ from apilado.core.render.playing import expected_hz, layer_notes, root_of
 from apilado.core.soundings.further import notes_after
 from apilado.core.soundings.measures import QUIET_DB, Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding, Status
+from apilado.core.soundings.step_levels import mono_border
 from apilado.core.units import midi_to_name, power_ratio_db
 
 SUB_LOW_HZ, SUB_HIGH_HZ = 40.0, 90.0
-MONO_BORDER_HZ = 120.0
 SAME_DB = 0.5
 NOTHING = 1e-9
 """A share of the whole bass under which there is nothing to judge: -90 dB."""
@@ -198,7 +198,7 @@ def level_corrections(notes: list[NoteMeasure], present: dict[int, float]) -> di
 
 def sub_mono(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     """Is there side signal below the mono border?"""
-    border = measures.stack.bus.mono_below_hz or MONO_BORDER_HZ
+    border = mono_border(measures.stack)
     mid, side = measures.bass.power_between(20.0, border)
     if mid + side <= NOTHING * measures.bass.power:
         return []

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 from functools import partial
 
+from apilado.core.document.addresses import joined
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits import AnyEdit, Several
-from apilado.core.document.edits_values import SetHarmonic, SetValue
+from apilado.core.document.edits_values import RemovePart, SetHarmonic, SetValue
 from apilado.core.document.layer import Layer
 from apilado.core.measure.fullness import FLATTEST_SINGLE_PEAK, LOWEST_PEAK
 from apilado.core.render.playing import root_of, voice_of
@@ -15,6 +16,7 @@ from apilado.core.soundings.carving import point_edit
 from apilado.core.soundings.further import sub_clicks
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding, Status
+from apilado.core.soundings.step_levels import treatments_heard
 from apilado.core.soundings.sub import NOTHING
 from apilado.core.sources.wave import Tone
 from apilado.core.units import bar_and_beat, midi_to_hz, power_ratio_db
@@ -110,8 +112,14 @@ def sub_dry(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     if wide:
         said.append("width")
         edits.append(SetValue(path=f"{where}/mono", value=True))
+    blurring = {a: s for a, s in treatments_heard(measures.stack, measures.graph, where).items() if s.blurs}
+    said += [step.label.lower() for step in blurring.values()]
+    edits += [SetValue(path=joined(address, "on"), value=False) for address in blurring]
+    if where in measures.stack.senders():
+        said.append("a send to the space")
+        edits += _unsent(measures, where)
     if not said:
-        text = f"'{sub.name}' is dry: one voice, no width."
+        text = f"'{sub.name}' is dry: one voice, no width, no echo and no space."
         return [rule.sounding("fine", float(copies), limit, where, text, show=place)]
     text = f"'{sub.name}' has {' and '.join(said)}: the low end smears and moves."
     status: Status = limits.status(float(copies))
@@ -122,6 +130,15 @@ def sub_dry(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
         yield from edits if len(edits) > 1 else ()
 
     return [rule.sounding(status, float(copies), limit, where, text, show=place, ways=ways)]
+
+
+def _unsent(measures: Measures, owner: str) -> list[AnyEdit]:
+    """Edits by which an owner sends nothing to the space: its send, and what moves it."""
+    path, stack = joined(owner, "send"), measures.stack
+    moved = [m for m in stack.movements if any(target.path == path for target in m.targets)]
+    targets = [joined("movements", m.id, "targets", t.id) for m in moved for t in m.targets if t.path == path]
+    changes = [joined("sections", s.id, "changes", c.id) for s in stack.sections for c in s.changes if c.path == path]
+    return [SetValue(path=path, value=0.0), *(RemovePart(path=each) for each in (*targets, *changes))]
 
 
 def sub_ends(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:

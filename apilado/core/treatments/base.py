@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Annotated, Any, ClassVar, Self
+from typing import Annotated, Any, ClassVar, Literal, Self
 
 import numpy as np
 from numpy.typing import NDArray
@@ -27,6 +27,10 @@ def blended(dry: Audio, wet: Audio, *, blend: Value, output_db: Value) -> Audio:
     out = dry * np.asarray(1.0 - share, np.float32)
     out += wet * np.asarray(share * gain, np.float32)
     return out
+
+
+Turning = Literal["", "fixed", "moving"]
+"""How phases are turned: not at all, by as much at every moment, or otherwise from moment to moment."""
 
 
 @dataclass(frozen=True)
@@ -63,6 +67,10 @@ class Treatment(Part):
     """Whether what comes out of it at a moment follows from what goes in there, by a curve."""
     takes_whole_curves: ClassVar[bool] = False
     """Whether in a stretch too it is given what moves it over the whole loop: its wave follows from all of that."""
+    widens: ClassVar[bool] = False
+    """Whether left and right may come out of it otherwise than they went in."""
+    blurs: ClassVar[bool] = False
+    """Whether it puts copies, echoes or a room beside a sound: the lowest layer is firmer without."""
     prepares: ClassVar[bool] = False
     """Whether something is made of its values once, such as a response."""
     on: Annotated[bool, switch(label="On")] = True
@@ -138,6 +146,14 @@ class Treatment(Part):
     def level_memory_ms(self, clock: Clock) -> float:
         """For how long it remembers the level of its input, down to -60 dB; 0 where it follows none."""
         return 0.0
+
+    def turns_phase(self) -> Turning:
+        """How it turns the phases of what goes through it."""
+        return ""
+
+    def mono_ways(self, border_hz: float) -> dict[str, float]:
+        """Which of its values make it mono below a border, and nothing more of it than that; none if it has none."""
+        return {}
 
     def keeps_level(self) -> bool:
         """Whether it is turned so that it comes out as loud as it went in, measured over the whole loop."""

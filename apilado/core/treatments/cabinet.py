@@ -25,7 +25,7 @@ from apilado.core.dsp.curves import Value
 from apilado.core.dsp.filters import filtered
 from apilado.core.parameters import Model, choice, number, parts, switch, text
 from apilado.core.parts import Part, new_id
-from apilado.core.treatments.base import Treatment, blended
+from apilado.core.treatments.base import Treatment, Turning, blended
 from apilado.core.treatments.drive import (
     HIGHEST_HZ,
     LOWEST_HZ,
@@ -94,6 +94,7 @@ class Cabinet(Treatment):
     family: ClassVar[str] = "Cabinet"
     explains: ClassVar[str] = "Boxes with a speaker in them, up to four at once; or a response from a file"
     prepares: ClassVar[bool] = True
+    widens: ClassVar[bool] = True
     leading: ClassVar[tuple[str, ...]] = ("align", "blend", "output_db")
 
     kind: Literal["cabinet"] = "cabinet"
@@ -152,6 +153,9 @@ class Cabinet(Treatment):
 
     def ahead_seconds(self, clock: Clock) -> float:
         return MOST_MOVED_MS / 1000.0 if self.align else 0.0
+
+    def turns_phase(self) -> Turning:
+        return "fixed"
 
     def in_words(self) -> str:
         return " + ".join(each.in_words() for each in self.responses if each.on) or "nothing"

@@ -11,7 +11,7 @@ from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Value, least
 from apilado.core.parameters import number
-from apilado.core.treatments.base import Treatment, blended
+from apilado.core.treatments.base import Treatment, Turning, blended
 from apilado.core.treatments.swings import cut_to, phase_turns
 
 
@@ -23,6 +23,7 @@ class Carried(Treatment):
 
     family: ClassVar[str] = "Modulation"
     takes_whole_curves: ClassVar[bool] = True
+    blurs: ClassVar[bool] = True
     leading: ClassVar[tuple[str, ...]] = ("hertz", "follow", "blend", "output_db")
 
     hertz: Annotated[
@@ -56,6 +57,9 @@ class Carried(Treatment):
     def carried(self, audio: Audio, turns: NDArray[np.float64], clock: Clock) -> Audio:
         """The sound by a sine that has turned so often by each frame."""
         raise NotImplementedError
+
+    def turns_phase(self) -> Turning:
+        return "moving"
 
     def process(self, audio: Audio, clock: Clock, key: Audio | None = None) -> Audio:
         if isinstance(self.blend, float) and self.blend == 0.0:

@@ -11,6 +11,7 @@ from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Curve, Value, greatest, least, mapped, per_frame
 from apilado.core.dsp.echoes import FEWEST_FRAMES, echoed, forgotten_seconds
 from apilado.core.parameters import choice, number, switch
+from apilado.core.treatments.base import Turning
 from apilado.core.treatments.widening import Widening
 from apilado.core.units import db_to_gain
 
@@ -132,6 +133,9 @@ class Delay(Widening):
         longest = max(greatest(self._late_ms(side, clock)) for side in ("left", "right")) / 1000.0 + 1e-3
         filters = 3.0 / max(self.low_cut_hz, 1.0) if self.low_cut_hz > 0.0 else 0.0
         return forgotten_seconds(longest, greatest(self.feedback)) + filters
+
+    def turns_phase(self) -> Turning:
+        return "fixed"
 
     def in_words(self) -> str:
         times = [

@@ -29,7 +29,7 @@ from apilado.core.dsp.moving_filters import moving_filtered
 from apilado.core.dsp.shapers import soft_clip
 from apilado.core.parameters import choice, number
 from apilado.core.sketch import SKETCH_POINTS, Sketch, response_sketch
-from apilado.core.treatments.base import Handle, Treatment, blended
+from apilado.core.treatments.base import Handle, Treatment, Turning, blended
 from apilado.core.units import db_to_gain, short_hz
 
 Shape = Literal["low-pass", "high-pass", "band-pass", "notch", "comb", "vowel"]
@@ -180,6 +180,9 @@ class Filter(Treatment):
             return self._comb_rings()
         cascades = [each for _, moving, _ in self._parts(clock.rate_hz) for each in moving]
         return max(map(settle_frames, cascades)) / clock.rate_hz
+
+    def turns_phase(self) -> Turning:
+        return "fixed"
 
     def memory_seconds(self, clock: Clock) -> float:
         return (0.6 if self.shape == "comb" else HEARD_OF_A_TAIL) * self.tail_seconds(clock)

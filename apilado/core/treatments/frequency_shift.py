@@ -20,6 +20,7 @@ class FrequencyShift(Carried):
 
     label: ClassVar[str] = "Frequency shift"
     explains: ClassVar[str] = "Every harmonic moved by the same Hz: metallic, or a slow beat against the dry sound"
+    widens: ClassVar[bool] = True
     leading: ClassVar[tuple[str, ...]] = ("hertz", "direction", "follow", "blend", "output_db")
 
     kind: Literal["frequency-shift"] = "frequency-shift"

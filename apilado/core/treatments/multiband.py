@@ -18,7 +18,7 @@ from apilado.core.dsp.filters import HEARD_OF_A_TAIL
 from apilado.core.dsp.gates import LEVEL_FALL_MS
 from apilado.core.parameters import number, parts
 from apilado.core.sketch import Sketch, level_inputs, level_sketch
-from apilado.core.treatments.base import Treatment
+from apilado.core.treatments.base import Treatment, Turning
 from apilado.core.units import db_to_gain
 
 
@@ -105,6 +105,9 @@ class Multiband(Banded, Treatment):
 
     def ahead_seconds(self, clock: Clock) -> float:
         return self.rings_seconds(clock.rate_hz) if self.phase == "linear-phase" else 0.0
+
+    def turns_phase(self) -> Turning:
+        return "fixed" if self.phase == "minimum-phase" else ""
 
     def overdone(self) -> Self:
         bands = [band.model_copy(update={"lifts": 10.0, "lowers": 20.0}) for band in self.bands]

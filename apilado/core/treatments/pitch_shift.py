@@ -10,7 +10,7 @@ from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Value
 from apilado.core.dsp.repitching import repitched
 from apilado.core.parameters import number
-from apilado.core.treatments.base import Treatment, blended
+from apilado.core.treatments.base import Treatment, Turning, blended
 from apilado.core.units import cents_to_ratio
 
 RINGS_S = 0.25
@@ -25,6 +25,7 @@ class PitchShift(Treatment):
     explains: ClassVar[str] = (
         "Higher or lower by semitones and cents at the same length; made as a whole, so heard a little later"
     )
+    blurs: ClassVar[bool] = True
     leading: ClassVar[tuple[str, ...]] = ("semitones", "cents", "blend", "output_db")
 
     kind: Literal["pitch-shift"] = "pitch-shift"
@@ -39,6 +40,9 @@ class PitchShift(Treatment):
         ratio = float(cents_to_ratio(100.0 * self.semitones + self.cents))
         wet = audio if ratio == 1.0 else repitched(audio, ratio, rate_hz=clock.rate_hz, looped=clock.looped)
         return blended(audio, wet, blend=self.blend, output_db=self.output_db)
+
+    def turns_phase(self) -> Turning:
+        return "moving"
 
     def tail_seconds(self, clock: Clock) -> float:
         return RINGS_S

@@ -23,7 +23,7 @@ from apilado.core.dsp.filters import (
 from apilado.core.dsp.rooms import Room, in_room
 from apilado.core.dsp.stereo import moved, placed
 from apilado.core.parameters import number
-from apilado.core.treatments.base import Treatment, blended
+from apilado.core.treatments.base import Treatment, Turning, blended
 from apilado.core.units import short_hz
 
 HIGHEST_HZ = 20000.0
@@ -36,6 +36,8 @@ class Reverb(Treatment):
     family: ClassVar[str] = "Time"
     explains: ClassVar[str] = "A room, with a low cut that keeps it out of the bass; before a drive it is a texture"
     rings_on: ClassVar[bool] = True
+    widens: ClassVar[bool] = True
+    blurs: ClassVar[bool] = True
     leading: ClassVar[tuple[str, ...]] = ("decay_s", "size_m", "low_cut_hz", "damping", "blend")
 
     kind: Literal["reverb"] = "reverb"
@@ -112,6 +114,12 @@ class Reverb(Treatment):
     def memory_seconds(self, clock: Clock) -> float:
         heard = 0.6 * self._room().rings_seconds() + self.pre_delay_ms / 1000.0
         return heard + HEARD_OF_A_TAIL * self._filter_seconds(clock)
+
+    def turns_phase(self) -> Turning:
+        return "moving"
+
+    def mono_ways(self, border_hz: float) -> dict[str, float]:
+        return {"low_cut_hz": min(2000.0, 1.5 * border_hz)}
 
     def in_words(self) -> str:
         low = f", from {short_hz(self.low_cut_hz)}" if self.low_cut_hz > 0.0 else ""

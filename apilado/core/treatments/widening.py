@@ -20,7 +20,7 @@ from apilado.core.dsp.filters import (
     settle_frames,
 )
 from apilado.core.parameters import number
-from apilado.core.treatments.base import Treatment, blended
+from apilado.core.treatments.base import Treatment, Turning, blended
 
 
 class Widening(Treatment):
@@ -31,6 +31,8 @@ class Widening(Treatment):
     """
 
     family: ClassVar[str] = "Modulation"
+    widens: ClassVar[bool] = True
+    blurs: ClassVar[bool] = True
 
     output_db: Annotated[Value, number(low=-24.0, high=24.0, step=0.1, unit="dB", label="Output", moves=True)] = 0.0
     blend: Annotated[Value, number(low=0.0, high=1.0, label="Blend", moves=True)] = 0.5
@@ -70,6 +72,12 @@ class Widening(Treatment):
             side = filtered(side.reshape(1, -1), sections, looped=clock.looped)[0]
             wet = np.stack([mid + side, mid - side])
         return self.mixed(both, wet)
+
+    def turns_phase(self) -> Turning:
+        return "moving"
+
+    def mono_ways(self, border_hz: float) -> dict[str, float]:
+        return {"mono_below_hz": min(1000.0, 1.5 * border_hz)}
 
     def _side_filter(self, rate_hz: int) -> Sections:
         if self.mono_below_hz <= 0.0:

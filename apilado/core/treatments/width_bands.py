@@ -37,6 +37,8 @@ class WidthBands(Banded, Treatment):
     family: ClassVar[str] = "Stereo"
     explains: ClassVar[str] = "Two to four bands, each narrower or wider; what is heard in mono stays as it is"
 
+    widens: ClassVar[bool] = True
+
     kind: Literal["width-bands"] = "width-bands"
     bands: tuple[WideBand, ...] = parts(
         "band", least=LEAST_BANDS, most=MOST_BANDS, begin=lambda: begun(WideBand, 150.0, 2000.0)

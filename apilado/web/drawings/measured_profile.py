@@ -61,6 +61,11 @@ def profile(measures: Measures, view: View) -> str:
         if name != "kick":
             stem = measures.measured(measures.graph.drums[name])
             parts.append(tag("polyline", class_="kick-spectrum is-other", points=line(stem.fine_db)))
+    if measures.space is not None and float(np.max(measures.space.fine_db)) > LEVEL_LOW_DB:
+        chosen_too = " is-selected" if view.selected == "space" else ""
+        said = tag("title", "The space")
+        levels = line(measures.space.fine_db)
+        parts.append(tag("polyline", said, class_=f"space-spectrum{chosen_too}", points=levels))
     chosen = view.selected_layer(stack)
     if view.selected == "balance":
         parts += _compared(measures, view)

@@ -76,7 +76,9 @@ def paths_of(sections: tuple[Section, ...], opened: frozenset[str]) -> list[str]
 
 def opened_at_first(sections: tuple[Section, ...]) -> frozenset[str]:
     """What is open of a path that is chosen for the first time: its source, and where it stands."""
-    return frozenset(line.address for line in lines_in(sections) if parted(line.address)[1] in ("source", "place"))
+    return frozenset(
+        line.address for line in lines_in(sections) if parted(line.address)[1] in ("source", "sends", "place")
+    )
 
 
 def _selected_sections(stack: Stack, selected: str) -> tuple[str, tuple[Section, ...]]:

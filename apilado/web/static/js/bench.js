@@ -23,7 +23,7 @@ import { clientOfTab, Tabs } from "./tabs.js";
 import { View } from "./views.js";
 
 const OVERTAKEN = 204;
-const MEASURED = /^(sub|bus|shared|kick|trigger:.*|duck(:.*)?|balance)$/;
+const MEASURED = /^(sub|bus|space|shared|kick|trigger:.*|duck(:.*)?|balance)$/;
 const RENDERING_SHOWN_MS = 300;
 const [BEFORE_HIT_BEATS, BEHIND_HIT_BEATS] = [0.1, 0.9]; // of what is seen around one hit
 const RESTING_MS = 250; // a hand that rests in the middle of a drag wants to see
