@@ -13,8 +13,10 @@ from apilado.core.dsp.crossovers import cut
 from apilado.core.notes import Note
 from apilado.core.sources.tone import ToneSource
 from apilado.core.sources.voice import Envelope, Voice
-from apilado.core.sources.wave import Tone
+from apilado.core.sources.wave import Modulation, Tone
 from apilado.core.treatments.compressor import Compressor
+from apilado.core.treatments.filter import Filter
+from apilado.core.treatments.reverb import Reverb
 from apilado.core.treatments.soft_clip import SoftClip
 
 EQ = (
@@ -61,7 +63,11 @@ def reference_stack(bars: int = 8) -> Stack:
 
 
 def heavy_stack(bars: int = 4) -> Stack:
-    """Six layers of four tones with 7 copies, drives at 4×, compressors, EQ, movements, a section; 87 bpm, 48 kHz."""
+    """Six layers of four tones with 7 copies, drives at 4×, compressors, EQ, movements, a section; 87 bpm, 48 kHz.
+
+    The fourth is of two waves that modulate a third, through two filters of which one moves, and has a reverb of its
+    own; the upper three send to a space.
+    """
     tones = tuple(
         Tone(id=f"tone-{n}", shape=shape, octave=octave, copies=7, spread=0.7, detune_cents=9.0 + n)
         for n, (shape, octave) in enumerate((("saw", 0), ("square", 0), ("saw", 1), ("triangle", 1)))
@@ -71,17 +77,24 @@ def heavy_stack(bars: int = 4) -> Stack:
         Layer(
             id=f"layer-{number}",
             name=f"layer {number}",
-            source=ToneSource(tones=tones, pitch_st=0.01 * number),
+            source=_talking(number) if number == 3 else ToneSource(tones=tones, pitch_st=0.01 * number),
             span=Span(first=number, last=number),
             path=layer_path(
-                SoftClip(id="clip", drive_db=9.0 + number), Compressor(id="comp"), Equaliser(id="eq", points=EQ)
+                SoftClip(id="clip", drive_db=9.0 + number),
+                Compressor(id="comp"),
+                *((Reverb(id="room", decay_s=0.6, blend=0.2),) if number == 3 else ()),
+                Equaliser(id="eq", points=EQ),
             ),
             level_db=-12.0,
+            send=0.2 if number >= 3 else 0.0,
         )
         for number in range(len(borders) + 1)
     )
     notes = tuple(Note(start_beats=0.5 * n, length_beats=0.45, pitch=29 + (n * 5) % 12) for n in range(32))
-    moved = Target(id="cut", path="layers/layer-3/path/eq/points/cut/frequency_hz", travel=1.0)
+    moved = (
+        Target(id="cut", path="layers/layer-3/path/eq/points/cut/frequency_hz", travel=1.0),
+        Target(id="lid", path="layers/layer-3/source/filters/lid/cutoff_hz", travel=2.0),
+    )
     quieter = Change(id="level", path="layers/layer-5/level_db", value=-15.0)
     return Stack(
         name="Heavy",
@@ -93,8 +106,22 @@ def heavy_stack(bars: int = 4) -> Stack:
         crossovers=tuple(Crossover(id=f"border-{n}", frequency_hz=hertz) for n, hertz in enumerate(borders)),
         layers=layers,
         bus=Bus(path=(Compressor(id="glue", ratio=2.0), Equaliser(points=EQ)), limiter=Limiter(ceiling_db=-3.0)),
-        movements=(Movement(id="sweep", begins="bar", length_beats=4.0, targets=(moved,)),),
+        movements=(Movement(id="sweep", begins="bar", length_beats=4.0, targets=moved),),
         sections=(PieceSection(id="last", name="last bar", first_bar=bars, last_bar=bars, changes=(quieter,)),),
+    )
+
+
+def _talking(number: int) -> ToneSource:
+    """Two waves that modulate a third, through two filters."""
+    into = (Modulation(id="into", wave="voice", index=1.6),)
+    return ToneSource(
+        tones=(
+            Tone(id="throat", shape="sine", tuning="ratio", ratio_to_note=2.0, into=into),
+            Tone(id="rasp", shape="sine", tuning="ratio", ratio_to_note=3.0, into=into),
+            Tone(id="voice", shape="saw"),
+        ),
+        filters=(Filter(id="lid", cutoff_hz=900.0), Filter(id="floor", shape="high-pass", cutoff_hz=120.0)),
+        pitch_st=0.01 * number,
     )
 
 

@@ -9,15 +9,22 @@ import numpy as np
 from apilado.bench.timing import median_seconds
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.cabinets import BOXES, box_response
 from apilado.core.render.steps import treat
 from apilado.core.treatments.base import Treatment
 from apilado.core.treatments.bits import Bits
+from apilado.core.treatments.cabinet import Cabinet
+from apilado.core.treatments.chorus import Chorus
 from apilado.core.treatments.compressor import Compressor
+from apilado.core.treatments.delay import Delay
 from apilado.core.treatments.filter import Filter
 from apilado.core.treatments.gate import GateStep
 from apilado.core.treatments.hard_clip import HardClip
 from apilado.core.treatments.limiter import PeakLimiter
+from apilado.core.treatments.phaser import Phaser
+from apilado.core.treatments.pitch_shift import PitchShift
 from apilado.core.treatments.registry import TREATMENTS
+from apilado.core.treatments.reverb import Reverb
 from apilado.core.treatments.saturation import Saturation
 
 RATE_HZ, SECONDS = 48000, 16
@@ -39,6 +46,13 @@ def pairs() -> list[tuple[Treatment, Callable[[Audio, int], Audio]]] | None:
         (Saturation(oversampling=1), library.Distortion(4.0)),
         (HardClip(oversampling=1), library.Clipping(-12.0)),
         (Bits(reading_hz=48000.0), library.Bitcrush(6.0)),
+        # As the library's: one copy, nothing kept in the middle, no filters of its own.
+        (Chorus(voices=1, mono_below_hz=0.0), library.Chorus()),
+        (Phaser(mono_below_hz=0.0), library.Phaser()),
+        (Delay(left_ms=375.0, right_ms=375.0, feedback=0.4, mono_below_hz=0.0), library.Delay(0.375, 0.4, 0.5)),
+        (Reverb(pre_delay_ms=0.0, low_cut_hz=0.0, high_cut_hz=20000.0), library.Reverb()),
+        (Cabinet(), library.Convolution(box_response(BOXES["boathouse"], RATE_HZ)[0].copy(), 1.0, RATE_HZ)),
+        (PitchShift(semitones=7.0), library.PitchShift(7.0)),
     ]
 
 

@@ -10,6 +10,7 @@ from apilado.core.document.layer import Layer
 from apilado.core.document.path import AnyStep, Aside, Bands, Equaliser, Split
 from apilado.core.document.stack import Stack
 from apilado.core.notes import Note
+from apilado.core.sources.settings import Setting
 from apilado.core.sources.take import TakeSource
 from apilado.core.sources.tone import ToneSource
 from apilado.core.treatments.bits import Bits
@@ -69,7 +70,18 @@ def _fixed(layer: Layer) -> Layer:
         tone.model_copy(update={"phase": "fixed", "shape": "saw" if tone.shape == "noise" else tone.shape})
         for tone in layer.source.tones
     )
-    return layer.model_copy(update={"source": layer.source.model_copy(update={"tones": tones})})
+    settings = tuple(_fixed_setting(each) for each in layer.source.settings)
+    return layer.model_copy(update={"source": layer.source.model_copy(update={"tones": tones, "settings": settings})})
+
+
+def _fixed_setting(setting: Setting) -> Setting:
+    """A setting that frees no phase, and makes no noise."""
+    fixed = {"free": "fixed", "noise": "saw"}
+    values = tuple(
+        v.model_copy(update={"value": fixed.get(v.value, v.value)}) if isinstance(v.value, str) else v
+        for v in setting.values
+    )
+    return setting.model_copy(update={"values": values})
 
 
 def rotated(stack: Stack, beats: float) -> Stack:
