@@ -34,7 +34,7 @@ class PathTest(WebCase):
 
     def test_a_line_for_each_step_in_the_order_of_the_sound(self):
         steps = [f"{MID}/path/{step.id}" for step in self.head().stack.layer("mid").path]
-        wanted = [MID, f"{MID}/source", *steps, f"{MID}/place", f"{MID}/duck"]
+        wanted = [MID, f"{MID}/source", *steps, f"{MID}/place", f"{MID}/duck", f"{MID}/sent"]
         self.assertEqual(self.lines(self.sheet(opened="")), wanted)
         self.edit({"op": "move", "path": steps[-1], "to": 0})
         self.assertEqual(self.lines(self.sheet(opened=""))[2], steps[-1])

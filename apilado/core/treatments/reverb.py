@@ -5,7 +5,9 @@ from __future__ import annotations
 from typing import Annotated, ClassVar, Literal
 
 import numpy as np
+from numpy.typing import NDArray
 
+from apilado.core.assets import AssetLoader, no_assets
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio, as_stereo
 from apilado.core.dsp.curves import Value
@@ -18,6 +20,7 @@ from apilado.core.dsp.filters import (
     high_pass,
     in_cascade,
     low_pass,
+    sections_response,
     settle_frames,
 )
 from apilado.core.dsp.rooms import Room, in_room
@@ -107,6 +110,12 @@ class Reverb(Treatment):
     def _filter_seconds(self, clock: Clock) -> float:
         sections = self._cuts(clock.rate_hz)
         return settle_frames(sections) / clock.rate_hz if len(sections) else 0.0
+
+    def response(
+        self, frequencies_hz: NDArray[np.float64], rate_hz: int, load: AssetLoader = no_assets
+    ) -> NDArray[np.complex128]:
+        """What its low and high cut leave of the room."""
+        return sections_response(self._cuts(rate_hz), frequencies_hz, rate_hz)
 
     def tail_seconds(self, clock: Clock) -> float:
         return self._room().rings_seconds() + self.pre_delay_ms / 1000.0 + self._filter_seconds(clock)
