@@ -141,11 +141,11 @@ def breakwater() -> Bundle:
                     LowPass(id="soft", frequency_hz=7500.0, slope_db_per_octave=12),
                 ),
             ),
-            level_db=-1.0,
+            level_db=7.0,
         ),
         bus=Bus(
             path=(eq(HighPass(id="rumble", frequency_hz=28.0, slope_db_per_octave=12)),),
-            limiter=Limiter(ceiling_db=-8.0),
+            limiter=Limiter(ceiling_db=-8.8),
         ),
         duckers=(Ducker(id="duck", shape=KeyedDuck(threshold_db=-26.0, release_ms=70.0, range_db=9.0)),),
     )

@@ -48,7 +48,7 @@ class RecordedResponse(Model):
 class ImpulseResponse(Part):
     """One impulse response: of a box of ours, or from a file."""
 
-    label: ClassVar[str] = "ImpulseResponse"
+    label: ClassVar[str] = "Response"
     leading: ClassVar[tuple[str, ...]] = ("box", "level_db", "delay_ms", "polarity")
 
     box: Annotated[
