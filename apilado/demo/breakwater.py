@@ -23,7 +23,7 @@ from apilado.core.treatments.reverb import Reverb
 from apilado.core.treatments.saturation import Saturation
 from apilado.core.treatments.tape import Tape
 from apilado.core.treatments.width_bands import WideBand, WidthBands
-from apilado.demo.further import moving
+from apilado.demo.further import clean_sub, moving
 from apilado.demo.stacks import eq, steps, voice
 
 LAST_NOTE = (
@@ -88,15 +88,7 @@ def breakwater() -> Bundle:
         kick=Kick(sound=SynthKick(end_hz=50.0, decay_ms=210.0), level_db=-5.1, hits=tuple(float(n) for n in range(16))),
         crossovers=(Crossover(id="lower", frequency_hz=112.0), Crossover(id="upper", frequency_hz=2600.0)),
         layers=(
-            Layer(
-                id="sub",
-                name="sub",
-                tint="haematite",
-                mono=True,
-                level_db=-7.0,
-                source=ToneSource(tones=(Tone(id="wave", shape="sine"),), velocity=0.25),
-                path=steps(eq()),
-            ),
+            clean_sub(-7.0, velocity=0.25),
             Layer(
                 id="wall",
                 name="wall",

@@ -45,6 +45,13 @@ def moving(name: str, path: str, travel: float, shape: tuple[CoursePoint, ...], 
     return Movement.model_validate({**values, **given})
 
 
+def clean_sub(level_db: float, *, velocity: float) -> Layer:
+    """A sine in the middle, under everything."""
+    sine = ToneSource(tones=(Tone(id="wave", shape="sine"),), velocity=velocity)
+    given: dict[str, object] = {"id": "sub", "name": "sub", "tint": "haematite", "mono": True, "level_db": level_db}
+    return Layer.model_validate({**given, "source": sine, "path": steps(eq())})
+
+
 def foghorn() -> Bundle:
     """A growl that talks: two waves modulate a third, a vowel walks over it; in the fill it talks at another length."""
     bar = ((0.0, 1.4, 28), (1.5, 0.9, 28), (2.5, 0.7, 31), (3.25, 0.6, 26))
@@ -91,15 +98,7 @@ def foghorn() -> Bundle:
         kick=Kick(sound=SynthKick(end_hz=48.0, decay_ms=220.0), level_db=-7.0, hits=(0.0, 2.5, 4.0, 6.5)),
         crossovers=(Crossover(id="lower", frequency_hz=105.0), Crossover(id="upper", frequency_hz=900.0)),
         layers=(
-            Layer(
-                id="sub",
-                name="sub",
-                tint="haematite",
-                mono=True,
-                level_db=-7.0,
-                source=ToneSource(tones=(Tone(id="wave", shape="sine"),), velocity=0.3),
-                path=steps(eq()),
-            ),
+            clean_sub(-7.0, velocity=0.3),
             Layer(
                 id="growl",
                 name="growl",
@@ -246,15 +245,7 @@ def sea_chest() -> Bundle:
         kick=Kick(sound=SynthKick(end_hz=49.0, decay_ms=240.0), level_db=-7.0, hits=(0.0, 3.0, 4.0, 7.0)),
         crossovers=(Crossover(id="lower", frequency_hz=110.0), Crossover(id="upper", frequency_hz=1500.0)),
         layers=(
-            Layer(
-                id="sub",
-                name="sub",
-                tint="haematite",
-                mono=True,
-                level_db=-7.0,
-                source=ToneSource(tones=(Tone(id="wave", shape="sine"),), velocity=0.3),
-                path=steps(eq()),
-            ),
+            clean_sub(-7.0, velocity=0.3),
             Layer(
                 id="pipe",
                 name="pipe",

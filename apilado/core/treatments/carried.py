@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, ClassVar
+from typing import Annotated, Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,6 +13,12 @@ from apilado.core.dsp.curves import Value, least
 from apilado.core.parameters import number
 from apilado.core.treatments.base import Treatment, Turning, blended
 from apilado.core.treatments.swings import cut_to, phase_turns
+
+
+def turning_number(label: str) -> Any:
+    """Declares in how many Hz something turns."""
+    said = "A whole number of times in the piece, so that its end goes over into its beginning"
+    return number(low=0.1, high=5000.0, step=0.1, scale="log", unit="Hz", label=label, help=said, moves=True)
 
 
 class Carried(Treatment):
@@ -26,19 +32,7 @@ class Carried(Treatment):
     blurs: ClassVar[bool] = True
     leading: ClassVar[tuple[str, ...]] = ("hertz", "follow", "blend", "output_db")
 
-    hertz: Annotated[
-        Value,
-        number(
-            low=0.1,
-            high=5000.0,
-            step=0.1,
-            scale="log",
-            unit="Hz",
-            label="Frequency",
-            help="A whole number of times in the piece, so that its end goes over into its beginning",
-            moves=True,
-        ),
-    ] = 110.0
+    hertz: Annotated[Value, turning_number("Frequency")] = 110.0
     follow: Annotated[
         float,
         number(

@@ -11,8 +11,8 @@ from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio, as_stereo
 from apilado.core.dsp.curves import Value
 from apilado.core.dsp.single_sideband import frequencies_moved, hilbert_taps
-from apilado.core.parameters import choice, number
-from apilado.core.treatments.carried import Carried
+from apilado.core.parameters import choice
+from apilado.core.treatments.carried import Carried, turning_number
 
 
 class FrequencyShift(Carried):
@@ -24,19 +24,7 @@ class FrequencyShift(Carried):
     leading: ClassVar[tuple[str, ...]] = ("hertz", "direction", "follow", "blend", "output_db")
 
     kind: Literal["frequency-shift"] = "frequency-shift"
-    hertz: Annotated[
-        Value,
-        number(
-            low=0.1,
-            high=5000.0,
-            step=0.1,
-            scale="log",
-            unit="Hz",
-            label="Shift",
-            help="A whole number of turns in the piece, so that its end goes over into its beginning",
-            moves=True,
-        ),
-    ] = 20.0
+    hertz: Annotated[Value, turning_number("Shift")] = 20.0
     direction: Annotated[
         Literal["up", "down", "apart"], choice(label="Direction", names={"apart": "left up, right down"})
     ] = "up"

@@ -10,13 +10,13 @@ from apilado.core.dsp.curves import Curve, Value, greatest, least, rows
 from apilado.core.dsp.phasing import all_pass_of, phased, row_seconds
 from apilado.core.parameters import choice, number
 from apilado.core.treatments.swings import sine_swings
-from apilado.core.treatments.widening import Widening
+from apilado.core.treatments.widening import Swinging
 from apilado.core.units import short_hz
 
 LOWEST_CORNER_HZ = 20.0
 
 
-class Phaser(Widening):
+class Phaser(Swinging):
     """A row of all-pass filters beside the sound: where both are opposed there is a notch, half as many as filters."""
 
     label: ClassVar[str] = "Phaser"
@@ -31,20 +31,6 @@ class Phaser(Widening):
     depth_oct: Annotated[
         Value, number(low=0.0, high=4.0, step=0.01, unit="oct", label="Depth", help="Up and down", moves=True)
     ] = 1.5
-    speed_hz: Annotated[
-        float,
-        number(
-            low=0.02,
-            high=10.0,
-            step=0.01,
-            scale="log",
-            unit="Hz",
-            label="Speed",
-            help="A whole number of times in the piece, so that its end goes over into its beginning",
-        ),
-    ] = 0.5
-    feedback: Annotated[Value, number(low=-0.95, high=0.95, label="Feedback", moves=True)] = 0.3
-    spread: Annotated[float, number(low=0.0, high=1.0, label="Spread", help="How far left and right swing apart")] = 0.5
 
     def wet(self, audio: Audio, clock: Clock) -> Audio:
         swings = sine_swings(self.speed_hz, clock, 0.0, 0.5 * self.spread)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, ClassVar
+from typing import ClassVar
 
 import numpy as np
 
@@ -10,32 +10,17 @@ from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Curve, Value, greatest, least, rows
 from apilado.core.dsp.echoes import FEWEST_FRAMES, forgotten_seconds, swinging
-from apilado.core.parameters import number
 from apilado.core.treatments.swings import sine_swings
-from apilado.core.treatments.widening import Widening
+from apilado.core.treatments.widening import Swinging
 
 
-class SweptDelay(Widening):
+class SweptDelay(Swinging):
     """Copies of a sound by lines that grow longer and shorter. Subclasses declare `depth_ms` and `delay_ms`."""
 
     leading: ClassVar[tuple[str, ...]] = ("speed_hz", "depth_ms", "delay_ms", "feedback", "spread", "blend")
 
     depth_ms: Value
     delay_ms: Value
-    speed_hz: Annotated[
-        float,
-        number(
-            low=0.02,
-            high=10.0,
-            step=0.01,
-            scale="log",
-            unit="Hz",
-            label="Speed",
-            help="A whole number of times in the piece, so that its end goes over into its beginning",
-        ),
-    ] = 0.5
-    feedback: Annotated[Value, number(low=-0.95, high=0.95, label="Feedback", moves=True)] = 0.0
-    spread: Annotated[float, number(low=0.0, high=1.0, label="Spread", help="How far left and right swing apart")] = 1.0
 
     def copies(self) -> int:
         """How many lines there are on each side."""

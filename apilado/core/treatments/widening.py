@@ -93,3 +93,22 @@ class Widening(Treatment):
 
     def memory_seconds(self, clock: Clock) -> float:
         return 0.6 * self.wet_seconds(clock) + HEARD_OF_A_TAIL * self._side_seconds(clock)
+
+
+class Swinging(Widening):
+    """One of them in which something swings to and fro, left and right apart."""
+
+    speed_hz: Annotated[
+        float,
+        number(
+            low=0.02,
+            high=10.0,
+            step=0.01,
+            scale="log",
+            unit="Hz",
+            label="Speed",
+            help="A whole number of times in the piece, so that its end goes over into its beginning",
+        ),
+    ] = 0.5
+    feedback: Annotated[Value, number(low=-0.95, high=0.95, label="Feedback", moves=True)] = 0.0
+    spread: Annotated[float, number(low=0.0, high=1.0, label="Spread", help="How far left and right swing apart")] = 1.0
