@@ -6,12 +6,14 @@ from dataclasses import dataclass
 from typing import Any
 
 from apilado.actions.workspace import Workspace
+from apilado.core.clock import Clock
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.audio import Audio
 from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.render.engine import Token
 from apilado.core.render.graph import build, clock_of, measured_in, reductions_in
-from apilado.core.render.stretch import MOST_OF_THE_LOOP, Held, NotAtOnce, stretch_of
+from apilado.core.render.stage import Stage
+from apilado.core.render.stretch import MOST_OF_THE_LOOP, Held, NotAtOnce, WentIn, stretch_of
 
 STRETCH_S = 0.8
 AHEAD_S = 0.01
@@ -46,6 +48,18 @@ def held_in(workspace: Workspace, stack_id: int) -> Held:
     return held
 
 
+def went_in_before(workspace: Workspace, stack_id: int, clock: Clock) -> WentIn:
+    """Gives what went into a step in the last whole loop of a stack, if that was as long and is at hand."""
+    before = workspace.heard.get(stack_id)
+    alike = before is not None and before.clock.loop_frames == clock.loop_frames
+
+    def went_in(where: str) -> Stage | None:
+        passed = before.passed.get(where) if before is not None and alike else None
+        return passed.before if passed is not None and workspace.engine.holds(passed.before) else None
+
+    return went_in
+
+
 def hear_stretch(
     workspace: Workspace, stack_id: int, stack: Stack, place: int, length: int, token: Token, heard: Audition = WHOLE
 ) -> Heard | None:
@@ -68,6 +82,7 @@ def hear_stretch(
     begins = (place + round(AHEAD_S * clock.rate_hz)) % length
     frames = round(STRETCH_S * clock.rate_hz)
     known: dict[str, Any] = {"held": held_in(workspace, stack_id), "most": MOST_OF_THE_LOOP}
+    known["went_in"] = went_in_before(workspace, stack_id, clock)
     try:
         target = stretch_of([graph.output], clock, begins, frames, workspace.engine.holds, **known)
     except NotAtOnce:

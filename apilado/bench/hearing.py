@@ -20,7 +20,8 @@ from apilado.core.document.edits_pattern import ReplaceNote
 from apilado.core.document.edits_values import SetValue
 from apilado.core.document.stack import Stack
 from apilado.core.render.engine import Engine, Token
-from apilado.core.render.graph import build, clock_of
+from apilado.core.render.graph import Graph, build, clock_of
+from apilado.core.render.stage import Stage
 from apilado.core.render.stretch import stretch_of
 from apilado.core.soundings.measures import measure
 from apilado.core.soundings.registry import sound
@@ -77,6 +78,7 @@ def tell(bars: int) -> None:
     clock = clock_of(stack, looped=True)
     cold = _seconds(partial(_loop, engine, stack))
     measuring = _seconds(lambda: sound(measure(stack, no_assets, engine)))
+    heard = build(stack, clock, no_assets)
     stretches: dict[str, list[float]] = {}
     loops: dict[str, list[float]] = {}
     # As on the bench: every edit comes on top of the one before, and its loop is rendered before the next.
@@ -84,7 +86,8 @@ def tell(bars: int) -> None:
         for kind in KINDS:
             stack = apply(stack, edits_of(stack, number)[kind])
             begins = (number * 100_000) % clock.frames
-            stretches.setdefault(kind, []).append(_seconds(partial(_stretch, engine, stack, begins)))
+            stretches.setdefault(kind, []).append(_seconds(partial(_stretch, engine, stack, begins, heard)))
+            heard = build(stack, clock, no_assets)
             loops.setdefault(kind, []).append(_seconds(partial(_loop, engine, stack)))
     told = {
         "bars": bars,
@@ -98,10 +101,15 @@ def tell(bars: int) -> None:
     print(json.dumps(told))
 
 
-def _stretch(engine: Engine, stack: Stack, begins: int) -> None:
+def _stretch(engine: Engine, stack: Stack, begins: int, heard: Graph) -> None:
     clock = clock_of(stack, looped=True)
     graph, frames = build(stack, clock, no_assets), round(STRETCH_S * clock.rate_hz)
-    engine.run(stretch_of([graph.output], clock, begins, frames, engine.holds), Token())
+
+    def went_in(where: str) -> Stage | None:
+        passed = heard.passed.get(where)
+        return passed.before if passed is not None and engine.holds(passed.before) else None
+
+    engine.run(stretch_of([graph.output], clock, begins, frames, engine.holds, went_in=went_in), Token())
 
 
 def _loop(engine: Engine, stack: Stack) -> None:

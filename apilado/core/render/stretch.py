@@ -17,6 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.clock import Clock
+from apilado.core.dsp.audio import as_stereo
 from apilado.core.render import steps
 from apilado.core.render.stage import Stage, stage
 from apilado.core.treatments.base import Treatment
@@ -36,7 +37,11 @@ MOST_OF_THE_LOOP = 0.7
 """A stretch that needs more of the loop than that is not quicker than the whole."""
 QUICK = (steps.hits_track, steps.duck_reduction, steps.open_point)
 """What may run over more than that: it is quick all the same."""
+RINGS_FROM_S, RINGS_ANEW_S, RINGS_OVER_S = 0.3, 0.05, 0.02
+"""An echo or a room that is heard for longer than the first is given, up to so short before the stretch, what went into
+it in the last loop, and goes over to what goes in now: what still rings of earlier is that of the last loop."""
 Held = Callable[[str, int], Any]
+WentIn = Callable[[str], Stage | None]
 Window = tuple[int, int]
 """(first frame, frame behind the last) of the endless repetition."""
 
@@ -44,6 +49,15 @@ Window = tuple[int, int]
 def trimmed(result: Any, *, first: int, frames: int) -> Any:
     """Some frames of a result; nothing of nothing."""
     return None if result is None else np.ascontiguousarray(result[..., first : first + frames])
+
+
+def spliced(old: Any, new: Any, *, over: int) -> Any:
+    """What goes over from one sound to another within some frames: the last of the old are the first of the new."""
+    if old.shape[0] != new.shape[0]:
+        old, new = as_stereo(old), as_stereo(new)
+    rising = np.linspace(0.0, 1.0, over, dtype=np.float32)
+    both = old[..., -over:] * (np.float32(1.0) - rising) + new[..., :over] * rising
+    return np.ascontiguousarray(np.concatenate([old[..., :-over], both, new[..., over:]], axis=-1))
 
 
 def cut_out(result: Any, *, begins: int, frames: int) -> Any:
@@ -74,6 +88,7 @@ def stretch_of(
     *,
     most: float = math.inf,
     held: Held = lambda where, frame: None,
+    went_in: WentIn = lambda where: None,
 ) -> list[Stage]:
     """The stages that render a stretch of what stages of a loop render.
 
@@ -83,13 +98,14 @@ def stretch_of(
         there: says of a stage of the loop whether its result is at hand.
         most: how much of the loop any stage may have to run over, as a share of it.
         held: the gain reduction in dB of the part at an address at a frame, as it was in the last loop, if that is
-            known: what follows a level for longer than a stretch looks back begins with it. Of what is measured once
-            over the whole loop, that, whatever the frame.
+            known: what follows a level for longer than a stretch looks back begins with it. Of what is measured
+            once over the whole loop, that, whatever the frame.
+        went_in: what went into the step at an address in the last loop, if that is at hand.
 
     Raises:
         NotAtOnce: a part of it can only be made as a whole, or more of the loop would have to run than `most`.
     """
-    return _Stretcher(clock, there, most, held).of(targets, (begins, begins + frames))
+    return _Stretcher(clock, there, most, held, went_in).of(targets, (begins, begins + frames))
 
 
 def _made_anywhere(each: Stage) -> bool:
@@ -103,9 +119,23 @@ def _takes_whole_curves(each: Stage) -> bool:
     return isinstance(treatment, Treatment) and treatment.takes_whole_curves
 
 
+def _rings_on(each: Stage) -> bool:
+    """Whether it repeats or spreads all that comes along its path, not the bars of one form alone."""
+    treatment = each.parameters.get("treatment")
+    rings = isinstance(treatment, Treatment) and treatment.rings_on and each.function is steps.treat
+    return rings and each.inputs[0].function is not steps.let_in
+
+
 class _Stretcher:
-    def __init__(self, clock: Clock, there: Callable[[Stage], bool], most: float, held: Held) -> None:
-        self.clock, self.there, self.most, self.held = clock, there, most, held
+    def __init__(
+        self,
+        clock: Clock,
+        there: Callable[[Stage], bool],
+        most: float,
+        held: Held,
+        went_in: WentIn = lambda where: None,
+    ) -> None:
+        self.clock, self.there, self.most, self.held, self.went_in = clock, there, most, held, went_in
         self.order: list[Stage] = []
         """What has to run, each behind its inputs."""
         self.windows: dict[bytes, Window] = {}
@@ -113,6 +143,8 @@ class _Stretcher:
         self.memories: dict[bytes, tuple[int, int]] = {}
         """Of each, the frames before and behind that it needs besides."""
         self.made: dict[bytes, Stage] = {}
+        self.before: dict[bytes, Stage] = {}
+        """Of what rings for long, what went into it in the last loop."""
         self._timed: dict[bytes, bool] = {}
         self._known: dict[bytes, bool] = {}
 
@@ -124,10 +156,12 @@ class _Stretcher:
             before, behind = self.memories[each.key]
             first, last = self.windows[each.key]
             long = last - first + before + behind > self.most * self.clock.loop_frames
-            if long and each.function not in QUICK:
+            rings_on = each.key in self.before
+            if long and not rings_on and each.function not in QUICK:
                 raise NotAtOnce(f"{each.name} would run over most of the loop")
+            anew = min(before, self._seconds(RINGS_ANEW_S)) if rings_on else before
             for source in each.inputs:
-                self._want(source, (first - before, last + behind))
+                self._want(source, (first - anew, last + behind))
         for each in self.order:
             self.made[each.key] = self._run(each)
         return [self._piece(target, window) for target in targets]
@@ -162,6 +196,10 @@ class _Stretcher:
         for source in each.inputs:
             self._visit(source)
         self.memories[each.key] = self._frames(each)
+        if each.memory.rings_s > RINGS_FROM_S and _rings_on(each) and each.inputs[0].key in self.memories:
+            last = self.went_in(each.where)
+            if last is not None:
+                self.before[each.key] = last
         self.order.append(each)
 
     def _frames(self, each: Stage) -> tuple[int, int]:
@@ -213,11 +251,26 @@ class _Stretcher:
         if "frames" in parameters:
             parameters["frames"] = clock.frames
         whole = each.function in TAKES_WHOLE_CURVES or _takes_whole_curves(each)
-        inputs = [self._input(source, run, clock, whole=whole) for source in each.inputs]
+        spliced_in = [self._spliced(each, run, first)] if each.key in self.before else []
+        others = each.inputs[len(spliced_in) :]
+        inputs = [*spliced_in, *(self._input(source, run, clock, whole=whole) for source in others)]
         made = stage(each.function, *inputs, context=dict(each.context), kept=False, **parameters)
         if not before and not behind:
             return made
         return stage(trimmed, made, first=before, frames=last - first, kept=False)
+
+    def _spliced(self, each: Stage, run: Window, first: int) -> Stage:
+        """What goes into something that rings for long: up to shortly before the stretch that of the last loop."""
+        over = self._seconds(RINGS_OVER_S)
+        anew = max(run[0], first - self._seconds(RINGS_ANEW_S))
+        new = self._piece(each.inputs[0], (anew, run[1]))
+        if anew - run[0] <= 0:
+            return new
+        old = stage(cut_out, self.before[each.key], begins=run[0], frames=anew + over - run[0], kept=False)
+        return stage(spliced, old, new, over=over, kept=False)
+
+    def _seconds(self, seconds: float) -> int:
+        return round(seconds * self.clock.rate_hz)
 
     def _input(self, each: Stage, window: Window, clock: Clock, *, whole: bool) -> Stage:
         if each.function in CURVES:

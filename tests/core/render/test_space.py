@@ -202,6 +202,35 @@ class ThrowTest(unittest.TestCase):
             apart = float(np.abs(run(graph, stretch)[0] - there).max())
             self.assertLess(apart, 1e-3 * float(np.abs(loop).max()))
 
+    def test_after_an_edit_a_stretch_rings_on_from_the_last_loop(self):
+        before = stack_of(bars=2, space=Space(path=(Reverb(id="room", blend=1.0, decay_s=3.0),)))
+        after = apply(before, SetValue(path="layers/high/level_db", value=-3.0))
+        old, new = graph_of(before), graph_of(after)
+        loop, begins, frames = run(new, new.output)[0], 50_000, 20_000
+        places = (begins + np.arange(frames)) % new.clock.frames
+
+        def stretch(**given):
+            (made,) = stretch_of([new.output], new.clock, begins, frames, **given)
+            waiting, ran = [made], {}
+            while waiting:
+                each = waiting.pop()
+                clock = each.parameters.get("clock")
+                if each.name == "play_source":
+                    ran[each.key] = clock.frames
+                waiting += each.inputs if clock is None or not clock.looped else ()
+            return run(new, made)[0], max(ran.values())
+
+        whole, long = stretch()
+        quick, short = stretch(went_in=lambda where: old.passed[where].before)
+        self.assertLess(float(np.abs(whole - loop[:, places]).max()), 1e-3 * float(np.abs(loop).max()))
+        self.assertGreater(long, frames + 48_000)
+        self.assertLess(short, frames + 12_000)
+        # The room of the last loop was 3 dB louder; that is heard of its tail alone.
+        apart = float(np.sqrt(np.mean((quick - loop[:, places]) ** 2)))
+        self.assertLess(apart, 0.5 * float(np.sqrt(np.mean(run(new, new.buses["space"])[0][:, places] ** 2))))
+        (same,) = stretch_of([new.output], new.clock, begins, frames, went_in=lambda where: new.passed[where].before)
+        np.testing.assert_allclose(run(new, same)[0], loop[:, places], atol=1e-3 * float(np.abs(loop).max()))
+
     def test_a_delay_in_it_goes_round_the_seam(self):
         stack = stack_of(
             space=Space(path=(Delay(id="d", left_ms=700.0, right_ms=700.0, feedback=0.7, blend=1.0, dry_stays=False),))
