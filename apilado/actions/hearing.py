@@ -6,14 +6,13 @@ from dataclasses import dataclass
 from typing import Any
 
 from apilado.actions.workspace import Workspace
-from apilado.core.clock import Clock
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.audio import Audio
 from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.render.engine import Token
-from apilado.core.render.graph import build, clock_of, measured_in, reductions_in
-from apilado.core.render.stage import Stage
-from apilado.core.render.stretch import MOST_OF_THE_LOOP, Held, NotAtOnce, WentIn, stretch_of
+from apilado.core.render.graph import build, clock_of
+from apilado.core.render.last_loop import LastLoop
+from apilado.core.render.stretch import MOST_OF_THE_LOOP, NotAtOnce, stretch_of
 
 STRETCH_S = 0.8
 AHEAD_S = 0.01
@@ -28,36 +27,6 @@ class Heard:
     begins: int
     length: int
     rate_hz: int
-
-
-def held_in(workspace: Workspace, stack_id: int) -> Held:
-    """Gives the gain reduction of a part at a frame of the last whole loop of a stack, if it is known.
-
-    Of what is measured once over the whole loop, that.
-    """
-    before = workspace.heard.get(stack_id)
-    reductions = reductions_in(before) if before is not None else {}
-    measured = measured_in(before) if before is not None else {}
-
-    def held(where: str, frame: int) -> Any:
-        if where in measured:
-            return workspace.engine.at_hand(measured[where])
-        found = workspace.engine.at_hand(reductions[where]) if where in reductions else None
-        return None if found is None else float(found[frame % found.shape[-1]])
-
-    return held
-
-
-def went_in_before(workspace: Workspace, stack_id: int, clock: Clock) -> WentIn:
-    """Gives what went into a step in the last whole loop of a stack, if that was as long and is at hand."""
-    before = workspace.heard.get(stack_id)
-    alike = before is not None and before.clock.loop_frames == clock.loop_frames
-
-    def went_in(where: str) -> Stage | None:
-        passed = before.passed.get(where) if before is not None and alike else None
-        return passed.before if passed is not None and workspace.engine.holds(passed.before) else None
-
-    return went_in
 
 
 def hear_stretch(
@@ -81,8 +50,8 @@ def hear_stretch(
     graph = build(stack, clock, workspace.load, heard)
     begins = (place + round(AHEAD_S * clock.rate_hz)) % length
     frames = round(STRETCH_S * clock.rate_hz)
-    known: dict[str, Any] = {"held": held_in(workspace, stack_id), "most": MOST_OF_THE_LOOP}
-    known["went_in"] = went_in_before(workspace, stack_id, clock)
+    last = LastLoop(workspace.engine, workspace.heard.get(stack_id), clock)
+    known: dict[str, Any] = {"held": last.held, "went_in": last.went_in, "most": MOST_OF_THE_LOOP}
     try:
         target = stretch_of([graph.output], clock, begins, frames, workspace.engine.holds, **known)
     except NotAtOnce:

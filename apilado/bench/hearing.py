@@ -21,7 +21,7 @@ from apilado.core.document.edits_values import SetValue
 from apilado.core.document.stack import Stack
 from apilado.core.render.engine import Engine, Token
 from apilado.core.render.graph import Graph, build, clock_of
-from apilado.core.render.stage import Stage
+from apilado.core.render.last_loop import LastLoop
 from apilado.core.render.stretch import stretch_of
 from apilado.core.soundings.measures import measure
 from apilado.core.soundings.registry import sound
@@ -104,12 +104,9 @@ def tell(bars: int) -> None:
 def _stretch(engine: Engine, stack: Stack, begins: int, heard: Graph) -> None:
     clock = clock_of(stack, looped=True)
     graph, frames = build(stack, clock, no_assets), round(STRETCH_S * clock.rate_hz)
-
-    def went_in(where: str) -> Stage | None:
-        passed = heard.passed.get(where)
-        return passed.before if passed is not None and engine.holds(passed.before) else None
-
-    engine.run(stretch_of([graph.output], clock, begins, frames, engine.holds, went_in=went_in), Token())
+    last = LastLoop(engine, heard, clock)
+    known = {"held": last.held, "went_in": last.went_in}
+    engine.run(stretch_of([graph.output], clock, begins, frames, engine.holds, **known), Token())
 
 
 def _loop(engine: Engine, stack: Stack) -> None:

@@ -1,0 +1,43 @@
+"""What is known of a stack from the whole loop that was rendered last: a stretch behind an edit goes on from there."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from apilado.core.clock import Clock
+from apilado.core.render.engine import Engine
+from apilado.core.render.graph import Graph, measured_in, reductions_in
+from apilado.core.render.stage import Stage
+
+
+@dataclass(frozen=True)
+class LastLoop:
+    """The loop before an edit, if there was one."""
+
+    engine: Engine
+    graph: Graph | None
+    clock: Clock
+    """Of the loop behind the edit: what is another length long tells nothing."""
+    _reductions: Mapping[str, Stage] = field(init=False, repr=False)
+    _measured: Mapping[str, Stage] = field(init=False, repr=False)
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "_reductions", reductions_in(self.graph) if self.graph else {})
+        object.__setattr__(self, "_measured", measured_in(self.graph) if self.graph else {})
+
+    def held(self, where: str, frame: int) -> Any:
+        """The gain reduction of a part at a frame; of what is measured once over the whole loop, that. None where it is
+        not known."""
+        if where in self._measured:
+            return self.engine.at_hand(self._measured[where])
+        found = self.engine.at_hand(self._reductions[where]) if where in self._reductions else None
+        return None if found is None else float(found[frame % found.shape[-1]])
+
+    def went_in(self, where: str) -> Stage | None:
+        """What went into a step, if that loop was as long and it is at hand."""
+        if self.graph is None or self.graph.clock.loop_frames != self.clock.loop_frames:
+            return None
+        passed = self.graph.passed.get(where)
+        return passed.before if passed is not None and self.engine.holds(passed.before) else None
