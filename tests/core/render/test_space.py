@@ -15,6 +15,7 @@ from apilado.core.document.stack import Bus, Crossover, Limiter, SharedBus, Spac
 from apilado.core.notes import Note
 from apilado.core.render.audition import Audition
 from apilado.core.render.graph import clock_of
+from apilado.core.render.last_loop import LastLoop
 from apilado.core.render.stretch import stretch_of
 from apilado.core.shapes.drawn_course import CoursePoint, DrawnCourse
 from apilado.core.soundings.measures import measure
@@ -221,7 +222,11 @@ class ThrowTest(unittest.TestCase):
             return run(new, made)[0], max(ran.values())
 
         whole, long = stretch()
-        quick, short = stretch(went_in=lambda where: old.passed[where].before)
+        run(old, old.output, old.passed["space/path/room"].before)
+        last = LastLoop(ENGINE, old, new.clock)
+        self.assertIsNone(LastLoop(ENGINE, old, graph_of(stack_of()).clock).went_in("space/path/room"))
+        self.assertIsNone(LastLoop(ENGINE, None, new.clock).went_in("space/path/room"))
+        quick, short = stretch(held=last.held, went_in=last.went_in)
         self.assertLess(float(np.abs(whole - loop[:, places]).max()), 1e-3 * float(np.abs(loop).max()))
         self.assertGreater(long, frames + 48_000)
         self.assertLess(short, frames + 12_000)
