@@ -81,7 +81,7 @@ def tap(
     """
     alone = tapped_stack(stack, pitch, velocity, layer_id)
     beats = min(max(seconds, 0.01), LONGEST_S) * stack.tempo_bpm / 60.0
-    clock = Clock(stack.tempo_bpm, beats, stack.sample_rate, looped=False)
+    clock = Clock(stack.tempo_bpm, beats, stack.sample_rate, looped=False, whole_beats=stack.beats)
     before = workspace.heard.get(stack_id)
     known: Mapping[str, Stage] = measured_in(before) if before is not None else {}
     audition = Audition(alone=(f"layers/{layer_id}",)) if layer_id else Audition()

@@ -29,6 +29,8 @@ class Clock:
     """Of a stretch: the frame of the endless repetition, counted from a beginning of the loop, at which it begins."""
     extent: int = 0
     """Of a stretch: its frames."""
+    whole_beats: float = 0.0
+    """Of a single pass that is cut short, such as one note: the beats of the piece, in which swings come round."""
     held_db: float = 0.0
     """Of a stretch: the gain reduction with which what follows a level for long begins."""
 
@@ -66,6 +68,11 @@ class Clock:
     def loop_frames(self) -> int:
         """Frames from the first beat to the last."""
         return beats_to_samples(self.beats, self.tempo_bpm, self.rate_hz)
+
+    @cached_property
+    def round_frames(self) -> int:
+        """Frames in which what swings by itself comes round: those of the piece."""
+        return beats_to_samples(self.whole_beats or self.beats, self.tempo_bpm, self.rate_hz)
 
     @cached_property
     def frames(self) -> int:

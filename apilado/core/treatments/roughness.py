@@ -51,7 +51,7 @@ class Roughness(Drive):
     def _course(self, frames: NDArray[np.int64], clock: Clock) -> NDArray[np.float64]:
         """Where the delay is, -1 to 1, at frames of the loop: it comes round with it."""
         turns = turns_in(self.speed_hz, clock)
-        place = (frames % clock.loop_frames) * (turns / clock.loop_frames)
+        place = (frames % clock.round_frames) * (turns / clock.round_frames)
         if self.wave == "sine":
             return np.asarray(np.sin(2.0 * np.pi * place))
         values = np.random.default_rng(SEED).uniform(-1.0, 1.0, turns)

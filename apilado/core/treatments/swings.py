@@ -11,7 +11,7 @@ from apilado.core.dsp.curves import Curve, Value, knots, knots_within
 
 def turns_in(speed_hz: float, clock: Clock) -> int:
     """How often something turns in a loop: the whole number next to its speed, and once at least."""
-    return max(1, round(speed_hz * clock.loop_frames / clock.rate_hz))
+    return max(1, round(speed_hz * clock.round_frames / clock.rate_hz))
 
 
 def sine_swings(speed_hz: float, clock: Clock, *ahead_turns: float) -> list[Curve]:
@@ -20,7 +20,7 @@ def sine_swings(speed_hz: float, clock: Clock, *ahead_turns: float) -> list[Curv
         at = places = knots(clock.frames)
     else:
         at, places = knots_within((clock.begins, clock.frames), clock.loop_frames)
-    turned = places * (turns_in(speed_hz, clock) / clock.loop_frames)
+    turned = places * (turns_in(speed_hz, clock) / clock.round_frames)
     return [Curve(at, np.sin(2.0 * np.pi * (turned + ahead))) for ahead in ahead_turns]
 
 
@@ -39,12 +39,13 @@ def phase_turns(speed_hz: Value, clock: Clock) -> NDArray[np.float64]:
     """
     frames = clock.around() if clock.begins is not None else np.arange(clock.frames)
     if not isinstance(speed_hz, Curve):
-        turns = round(speed_hz * clock.loop_frames / clock.rate_hz)
+        turns = round(speed_hz * clock.round_frames / clock.rate_hz)
         if speed_hz and not turns:
             turns = 1 if speed_hz > 0.0 else -1
-        return np.asarray((frames * turns % clock.loop_frames) / clock.loop_frames)
+        return np.asarray((frames * turns % clock.round_frames) / clock.round_frames)
     speeds = speed_hz.per_frame() / clock.rate_hz
-    within = float(np.sum(speeds[: clock.loop_frames]))
-    speeds += (round(within) - within) / clock.loop_frames
+    if not clock.whole_beats:
+        within = float(np.sum(speeds[: clock.loop_frames]))
+        speeds += (round(within) - within) / clock.loop_frames
     turned = np.concatenate([[0.0], np.cumsum(speeds[:-1])])
     return np.asarray(turned[frames] if clock.begins is not None else turned)
