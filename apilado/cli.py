@@ -45,7 +45,7 @@ def parser() -> argparse.ArgumentParser:
     render = commands.add_parser("render", help="write a stack's sound to files")
     render.add_argument("stack", metavar="STACK", help="a .json (assets beside it in assets/) or a bundle")
     render.add_argument("--out", required=True, type=Path, metavar="DIR")
-    render.add_argument("--stems", action="store_true", help="bass, kick and layers too, with measures.json")
+    render.add_argument("--stems", action="store_true", help="bass, space, kick and layers too, with measures.json")
     render.add_argument("--mono", action="store_true", help="what is mono as files of one channel")
     render.add_argument("--force", action="store_true", help="write over files that are there")
     render.add_argument("--one-pass", action="store_true", help="from silence, with the tail, instead of a loop")
@@ -212,6 +212,7 @@ def _render(given: argparse.Namespace) -> int:
             mono="mono" if given.mono else "stereo",
             layers=given.stems,
             bass=given.stems,
+            space=given.stems,
             kick=given.stems,
         )
         given.out.mkdir(parents=True, exist_ok=True)

@@ -56,6 +56,18 @@ class CommandsTest(FolderCase):
         status, text, _ = run("import", slipway, "--data", self.folder / "data")
         self.assertEqual((status, "'Slipway' is on the shelf" in text), (0, True))
 
+    def test_a_stack_with_a_space_has_a_file_of_it_among_the_stems_alone(self):
+        breakwater = self.folder / "breakwater.apilado"
+        self.assertEqual(run("render", breakwater, "--out", self.folder / "mix")[0], 0)
+        self.assertEqual([path.name for path in (self.folder / "mix").iterdir()], ["mix.wav"])
+        self.assertEqual(run("render", breakwater, "--out", self.folder / "all", "--stems", "--bits", "32f")[0], 0)
+        audio = {
+            name: read_audio((self.folder / "all" / f"{name}.wav").read_bytes(), f"{name}.wav")[0].astype(np.float64)
+            for name in ("bass", "space", "kick", "mix")
+        }
+        assert_allclose(audio["bass"] + audio["space"] + audio["kick"], audio["mix"], atol=1e-5)
+        self.assertGreater(float(np.abs(audio["space"]).max()), 0.001)
+
     def test_check_mends_and_writes_what_it_mended(self):
         gate, mended = self.folder / "lock-gate.apilado", self.folder / "mended.apilado"
         before = gate.read_bytes()

@@ -44,7 +44,7 @@ def main(folder: Path) -> None:
             ("room-map", "Lock Gate", False, "r", ".proposal"),
             ("kick", "Rope Walk", False, "k", ".kick-sweep"),
             ("balance", "Slipway", False, "t", ".target-line"),
-            ("room-map-night", "Lock Gate", True, "r", ".proposal"),
+            ("space", "Breakwater", True, "w", "[data-open='space/path/room'].line-name"),
             ("chains", "Rope Walk", False, "2", "[data-open='layers/body/path/weight'].line-name"),
             ("curve", "Slipway", False, "2", "[data-open='layers/mid/path/clip'].line-name"),
             ("carve", "Lock Gate", False, "2", ".covering"),
@@ -74,6 +74,9 @@ def main(folder: Path) -> None:
                 page.click("[data-open='layers/body/path/weight/path/press'].line-name")
                 page.wait_for_selector("#profile .inner-border", state="attached")
                 page.wait_for_selector("#strip .of-band", state="attached")
+            if name == "space":
+                page.click(shown)
+                page.wait_for_selector("#profile .filter-curve", state="attached")
             if name == "curve":
                 page.click(shown)
                 page.wait_for_selector("#profile .spread-in", state="attached")

@@ -7,14 +7,19 @@ import numpy as np
 from scipy import signal
 
 from apilado.core.clock import Clock
+from apilado.core.document.layer import Layer
 from apilado.core.dsp.curves import Curve, knots
+from apilado.core.notes import Note
+from apilado.core.sources.tone import ToneSource
+from apilado.core.sources.voice import Envelope, Voice
+from apilado.core.sources.wave import Tone
 from apilado.core.treatments.chorus import Chorus
 from apilado.core.treatments.flanger import Flanger
 from apilado.core.treatments.frequency_shift import FrequencyShift
 from apilado.core.treatments.phaser import Phaser
 from apilado.core.treatments.pitch_shift import PitchShift
 from apilado.core.treatments.ring import Ring
-from tests.support import RATES, noise, spectrum_db
+from tests.support import RATES, noise, path_of, plain_stack, rendered, spectrum_db
 
 RATE = 48000
 
@@ -137,6 +142,18 @@ class CarriedTest(unittest.TestCase):
         self.assertEqual(sorted(np.argsort(found)[-2:] / 2.0), [370.0, 630.0])
         self.assertLess(float(np.sort(found)[-3]), float(np.max(found)) - 90.0)
         np.testing.assert_allclose(Ring(hertz=130.0).process(np.ones((1, clock.frames), np.float32), clock)[0, 0], 1.0)
+
+    def test_a_ring_goes_with_the_notes_if_asked(self):
+        notes = tuple(Note(start_beats=2.0 * n, length_beats=1.9, pitch=pitch) for n, pitch in enumerate((36, 48)))
+        held = Voice(mode="retrigger", envelope=Envelope(attack_ms=1.0, sustain=1.0, release_ms=5.0))
+        source = ToneSource(tones=(Tone(shape="sine"),), velocity=0.0)
+        for follow, times in ((0.0, 1.0), (1.0, 2.0), (0.5, 2.0**0.5)):
+            layer = Layer(id="a", source=source, path=path_of(Ring(hertz=300.0, follow=follow)))
+            heard = rendered(plain_stack(tempo_bpm=60.0, layers=(layer,), pattern=notes, voice=held))["a"][0]
+            for number, (tone_hz, ring_hz) in enumerate(((65.406, 300.0), (130.813, 300.0 * times))):
+                piece = heard[round((2.0 * number + 0.3) * RATE) :][:RATE] * np.hanning(RATE)
+                peaks = signal.find_peaks(np.abs(np.fft.rfft(piece)), height=1000.0)[0]
+                np.testing.assert_allclose(peaks, [ring_hz - tone_hz, ring_hz + tone_hz], atol=1.5)
 
     def test_one_sideband_from_30_hz_up_at_every_rate(self):
         for rate in RATES:
