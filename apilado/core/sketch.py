@@ -45,3 +45,35 @@ def level_inputs() -> NDArray[np.float64]:
 def response_sketch(gains_db: NDArray[np.float64], *, span_db: float = 18.0) -> Sketch:
     """Gains over frequency, 20 Hz at the left to 20 kHz at the right."""
     return Sketch("response", np.clip(0.5 + gains_db / (2.0 * span_db), 0.0, 1.0))
+
+
+FINE_POINTS = 97
+"""Of a sketch whose line turns sharply."""
+SKETCH_SECONDS = 3.0
+
+
+def sketch_hertz() -> NDArray[np.float64]:
+    """Frequencies of a fine response, 20 Hz at the left to 20 kHz at the right."""
+    return np.geomspace(20.0, 20000.0, FINE_POINTS)
+
+
+def swing_sketch(share: float) -> Sketch:
+    """One turn of what swings to and fro, by a share of the height."""
+    turned = np.sin(np.linspace(0.0, 2.0 * np.pi, SKETCH_POINTS))
+    return Sketch("swing", 0.5 + 0.5 * float(np.clip(share, 0.0, 1.0)) * turned)
+
+
+def decay_sketch(seconds: float, *, begins_s: float = 0.0) -> Sketch:
+    """How something dies away: from full scale to 60 dB below after so many seconds, over three of them."""
+    time = np.linspace(0.0, SKETCH_SECONDS, FINE_POINTS)
+    falls = np.clip(1.0 - (time - begins_s) / seconds, 0.0, 1.0)
+    return Sketch("how it dies away", np.where(time < begins_s, 0.0, falls))
+
+
+def echo_sketch(echoes: dict[float, float]) -> Sketch:
+    """How loud each echo is, by its time in seconds; the last of them is at the right."""
+    heights, last = np.zeros(FINE_POINTS), max(echoes, default=1.0)
+    for seconds, gain in echoes.items():
+        place = min(FINE_POINTS - 2, max(1, round(seconds / last * (FINE_POINTS - 2))))
+        heights[place] = max(heights[place], min(1.0, abs(gain)))
+    return Sketch("echoes", heights)

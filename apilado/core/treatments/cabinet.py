@@ -25,6 +25,7 @@ from apilado.core.dsp.curves import Value
 from apilado.core.dsp.filters import filtered
 from apilado.core.parameters import Model, choice, number, parts, switch, text
 from apilado.core.parts import Part, new_id
+from apilado.core.sketch import Sketch, response_sketch, sketch_hertz
 from apilado.core.treatments.base import Treatment, Turning, blended
 from apilado.core.treatments.drive import (
     HIGHEST_HZ,
@@ -36,6 +37,7 @@ from apilado.core.treatments.drive import (
 from apilado.core.units import db_to_gain, ms_to_samples
 
 MOST_RESPONSES = 4
+SKETCH_RATE_HZ = 48000
 
 
 class RecordedResponse(Model):
@@ -156,6 +158,12 @@ class Cabinet(Treatment):
 
     def turns_phase(self) -> Turning:
         return "fixed"
+
+    def sketch(self) -> Sketch | None:
+        if self.asset_hashes():
+            return None
+        found = np.abs(self.response(sketch_hertz(), SKETCH_RATE_HZ))
+        return response_sketch(20.0 * np.log10(np.maximum(found, 1e-3)))
 
     def in_words(self) -> str:
         return " + ".join(each.in_words() for each in self.responses if each.on) or "nothing"

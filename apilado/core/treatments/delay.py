@@ -11,6 +11,7 @@ from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Curve, Value, greatest, least, mapped, per_frame
 from apilado.core.dsp.echoes import FEWEST_FRAMES, echoed, forgotten_seconds
 from apilado.core.parameters import choice, number, switch
+from apilado.core.sketch import Sketch, echo_sketch
 from apilado.core.treatments.base import Turning
 from apilado.core.treatments.widening import Widening
 from apilado.core.units import db_to_gain
@@ -136,6 +137,17 @@ class Delay(Widening):
 
     def turns_phase(self) -> Turning:
         return "fixed"
+
+    def sketch(self) -> Sketch:
+        """Four echoes of each side; those in note values at 120 bpm."""
+        clock, back = Clock(120.0, 4.0, 48000, looped=False), least(self.feedback)
+        left, right = (least(self._late_ms(side, clock)) / 1000.0 for side in ("left", "right"))
+        echoes = {}
+        for round_ in range(4 if back else 1):
+            crossed = (round_ + 2) // 2 * left + (round_ + 1) // 2 * right
+            times = (crossed,) if self.ping_pong else ((round_ + 1) * left, (round_ + 1) * right)
+            echoes.update(dict.fromkeys(times, back**round_))
+        return echo_sketch(echoes)
 
     def in_words(self) -> str:
         times = [

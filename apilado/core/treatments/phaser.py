@@ -4,11 +4,14 @@ from __future__ import annotations
 
 from typing import Annotated, ClassVar, Literal
 
+import numpy as np
+
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Curve, Value, greatest, least, rows
 from apilado.core.dsp.phasing import all_pass_of, phased, row_seconds
 from apilado.core.parameters import choice, number
+from apilado.core.sketch import Sketch, response_sketch, sketch_hertz
 from apilado.core.treatments.swings import sine_swings
 from apilado.core.treatments.widening import Swinging
 from apilado.core.units import short_hz
@@ -46,6 +49,12 @@ class Phaser(Swinging):
     def wet_seconds(self, clock: Clock) -> float:
         lowest = max(LOWEST_CORNER_HZ, least(self.centre_hz) * 2.0 ** -greatest(self.depth_oct))
         return row_seconds(lowest, self.stages, max(abs(greatest(self.feedback)), abs(least(self.feedback))))
+
+    def sketch(self) -> Sketch:
+        turned = -2.0 * np.arctan(sketch_hertz() / least(self.centre_hz))  # of each filter
+        row = np.exp(1j * self.stages * turned)
+        wet, share = row / (1.0 - least(self.feedback) * row), least(self.blend)
+        return response_sketch(20.0 * np.log10(np.maximum(np.abs(1.0 - share + share * wet), 1e-3)))
 
     def in_words(self) -> str:
         lies = f"{self.stages} filters about {short_hz(least(self.centre_hz))}, ±{least(self.depth_oct):g} oct"

@@ -26,6 +26,7 @@ from apilado.core.dsp.filters import (
 from apilado.core.dsp.rooms import Room, in_room
 from apilado.core.dsp.stereo import moved, placed
 from apilado.core.parameters import number
+from apilado.core.sketch import Sketch, decay_sketch
 from apilado.core.treatments.base import Treatment, Turning, blended
 from apilado.core.units import short_hz
 
@@ -129,6 +130,9 @@ class Reverb(Treatment):
 
     def mono_ways(self, border_hz: float) -> dict[str, float]:
         return {"low_cut_hz": min(2000.0, 1.5 * border_hz)}
+
+    def sketch(self) -> Sketch:
+        return decay_sketch(self.decay_s, begins_s=self.pre_delay_ms / 1000.0)
 
     def in_words(self) -> str:
         low = f", from {short_hz(self.low_cut_hz)}" if self.low_cut_hz > 0.0 else ""

@@ -13,6 +13,7 @@ from apilado.core.dsp.crossovers import split
 from apilado.core.dsp.curves import Value, least, per_frame
 from apilado.core.dsp.filters import HEARD_OF_A_TAIL
 from apilado.core.parameters import number, parts
+from apilado.core.sketch import Sketch, sketch_hertz
 from apilado.core.treatments.base import Treatment
 
 
@@ -49,6 +50,11 @@ class WidthBands(Banded, Treatment):
 
     def in_words(self) -> str:
         return ", ".join(f"{100.0 * least(band.width):.0f}" for band in self.bands) + " %"
+
+    def sketch(self) -> Sketch:
+        begins = np.array([band.from_hz for band in self.bands[1:]])
+        widths = np.array([least(band.width) for band in self.bands])
+        return Sketch("width", widths[np.searchsorted(begins, sketch_hertz(), side="right")] / 2.0)
 
     def process(self, audio: Audio, clock: Clock, key: Audio | None = None) -> Audio:
         if audio.shape[0] == 1 or all(isinstance(b.width, float) and b.width == 1.0 for b in self.bands):
