@@ -98,6 +98,7 @@ class ResponseTest(WebCase):
         kept = self.head().stack.layer("mid").path
         found = next(each for each in kept if getattr(each, "kind", "") == "cabinet").responses[0]
         self.assertEqual((found.recorded.file_name, found.recorded.asset), ("hall.wav", sha256(wav(impulse))))
+        self.assertAlmostEqual(found.recorded.lasts_s, 0.01, places=4)
         bundle = self.client.get(f"/stacks/{self.stack_id}/export/bundle").content
         self.assertIn(found.recorded.asset.encode(), bundle)
         text = self.client.get(f"/stacks/{self.stack_id}/sheet", params={"selected": "layer:mid", "opened": "*"}).text

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Annotated, ClassVar, Literal
 
 import numpy as np
@@ -22,7 +23,7 @@ from apilado.core.dsp.cabinets import (
     summed,
 )
 from apilado.core.dsp.curves import Value
-from apilado.core.dsp.filters import filtered
+from apilado.core.dsp.filters import filtered, settle_frames
 from apilado.core.parameters import Model, choice, number, parts, switch, text
 from apilado.core.parts import Part, new_id
 from apilado.core.sketch import Sketch, response_sketch, sketch_hertz
@@ -38,6 +39,8 @@ from apilado.core.units import db_to_gain, ms_to_samples
 
 MOST_RESPONSES = 4
 SKETCH_RATE_HZ = 48000
+FILTERS_RING_S = 0.2
+"""So long the cuts of a response are heard behind it, and what it is moved by to agree."""
 
 
 class RecordedResponse(Model):
@@ -45,6 +48,9 @@ class RecordedResponse(Model):
 
     asset: str = Field(pattern=SHA256_PATTERN, description="SHA-256 of the audio file")
     file_name: Annotated[str, text(label="File", longest=200)] = "response.wav"
+    lasts_s: float = Field(
+        default=LONGEST_RESPONSE_S, gt=0.0, le=LONGEST_RESPONSE_S, description="So much of the file is taken, in s"
+    )
 
 
 class ImpulseResponse(Part):
@@ -69,6 +75,10 @@ class ImpulseResponse(Part):
         """The box, where there is a file."""
         return ("box",) if self.recorded else ()
 
+    def seconds(self) -> float:
+        """How long it lasts."""
+        return (self.recorded.lasts_s if self.recorded else BOXES[self.box].seconds) + self.delay_ms / 1000.0
+
     def in_words(self) -> str:
         said = self.recorded.file_name if self.recorded else BOXES[self.box].name
         return f"{said}, {self.level_db:+g} dB".replace("-", "−") if self.level_db else said
@@ -77,16 +87,18 @@ class ImpulseResponse(Part):
         """The response alone, shape (1 or 2, frames): no longer than ten seconds."""
         if self.recorded is None:
             return box_response(BOXES[self.box], rate_hz)
-        found = load(self.recorded.asset, rate_hz)[:, : round(LONGEST_RESPONSE_S * rate_hz)]
+        found = load(self.recorded.asset, rate_hz)[:, : math.ceil(self.recorded.lasts_s * rate_hz)]
         return as_audio(found) if found.shape[1] else np.zeros((1, 1), np.float32)
 
     def finished(self, response: Audio, fit: Fit, early: int, rate_hz: int) -> Audio:
         """The response where it is to be, at its level and between its cuts."""
         gain = float(db_to_gain(self.level_db)) * (-1.0 if (self.polarity == "inverted") != fit.inverted else 1.0)
-        placed = later(response, early + fit.frames + self.delay_ms * rate_hz / 1000.0)
-        return filtered(
-            placed * np.float32(gain), passed_between(self.low_cut_hz, self.high_cut_hz, rate_hz), looped=False
-        )
+        placed = later(response, early + fit.frames + self.delay_ms * rate_hz / 1000.0) * np.float32(gain)
+        cuts = passed_between(self.low_cut_hz, self.high_cut_hz, rate_hz)
+        if not len(cuts):
+            return placed
+        room = min(settle_frames(cuts), round(FILTERS_RING_S * rate_hz))
+        return filtered(np.pad(placed, ((0, 0), (0, room))), cuts, looped=False)
 
 
 class Cabinet(Treatment):
@@ -145,10 +157,7 @@ class Cabinet(Treatment):
         return np.asarray(np.interp(at, np.arange(magnitude.shape[0]), magnitude), np.complex128)
 
     def tail_seconds(self, clock: Clock) -> float:
-        # How long a file is, only the file knows: as long as it may be.
-        longest = LONGEST_RESPONSE_S if self.asset_hashes() else max(box.seconds for box in BOXES.values())
-        delays = max(each.delay_ms for each in self.responses) / 1000.0
-        return longest + delays + 0.1
+        return max(each.seconds() for each in self.responses) + FILTERS_RING_S
 
     def memory_seconds(self, clock: Clock) -> float:
         return self.tail_seconds(clock)

@@ -23,6 +23,7 @@ from apilado.core.document.edits_values import SetValue
 from apilado.core.document.followers import followers_of
 from apilado.core.document.reading import explain, stack_to_json
 from apilado.core.document.stack import MOST_BARS, Stack
+from apilado.core.dsp.cabinets import LONGEST_RESPONSE_S
 from apilado.core.dsp.cycles import cycle_found
 from apilado.core.formats.audio_files import read_audio
 from apilado.core.formats.bundles import write_bundle
@@ -62,7 +63,8 @@ def audio(
     elif target == "reference":
         change = SetValue(path="reference", value=sound)
     elif isinstance(find(head.stack, target), ImpulseResponse):
-        change = SetValue(path=joined(target, "recorded"), value=sound)
+        lasts_s = min(LONGEST_RESPONSE_S, workspace.assets.seconds_of(asset.sha256) or LONGEST_RESPONSE_S)
+        change = SetValue(path=joined(target, "recorded"), value={**sound, "lasts_s": lasts_s})
     elif isinstance(find(head.stack, target), Tone):
         heard = workspace.load(asset.sha256, AS_IT_LIES)
         change = SetValue(path=joined(target, "recorded"), value={**sound, "cycle_frames": cycle_found(heard)})

@@ -119,6 +119,18 @@ class CabinetTest(unittest.TestCase):
         np.testing.assert_allclose(wet[0], dry[0], atol=1e-5)
         np.testing.assert_allclose(wet[1], 0.5 * np.roll(dry[1], 1200), atol=1e-5)
 
+    def test_a_response_of_one_sample_is_cut_as_well_and_no_longer_than_it_says(self):
+        content = wav(np.concatenate([np.ones((1, 1), np.float32), np.zeros((1, 9599), np.float32)], axis=1))
+        late = wav(np.concatenate([np.zeros((1, 4800), np.float32), np.ones((1, 4800), np.float32)], axis=1))
+        files = loader({sha256(content): content, sha256(late): late})
+        short = RecordedResponse(asset=sha256(content), lasts_s=1.0 / RATE)
+        found = Cabinet(responses=(ImpulseResponse(id="a", recorded=short, low_cut_hz=500.0),))
+        cut_db = 20.0 * np.log10(np.abs(found.response(np.array([125.0, 500.0, 8000.0]), RATE, files)))
+        np.testing.assert_allclose(cut_db, (-24.1, -3.0, 0.0), atol=0.3)
+        half = RecordedResponse(asset=sha256(late), lasts_s=0.1)
+        self.assertFalse(np.any(Cabinet(responses=(ImpulseResponse(id="a", recorded=half),)).prepared(RATE, files)))
+        self.assertLess(found.tail_seconds(ONCE), 0.5)
+
 
 class WidthBandsTest(unittest.TestCase):
     def bands(self, *widths):
