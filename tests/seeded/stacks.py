@@ -407,14 +407,19 @@ def _eq(dice: Dice) -> Equaliser:
 def _treatments(dice: Dice, one_in: int, *, contained: bool = False) -> tuple[Any, ...]:
     # About as many to a path however many kinds there are: of all of them together little is left of a sound.
     chosen = [model for model in TREATMENTS if dice.one_in(one_in * len(TREATMENTS) // 3)]
-    made = [
-        dice.part(model, **({"bands": _bands(dice, DynamicBand)} if model is Multiband else {})) for model in chosen
-    ]
+    made = [dice.part(model, **_drawn(dice, model)) for model in chosen]
     # Of those that can listen to something, some listen to the kick.
     steps = [
         step.model_copy(update={"key": "kick"}) if isinstance(step, Keyed) and dice.one_in(2) else step for step in made
     ]
     return tuple(steps) if contained or not dice.one_in(2 * one_in) else (*steps, _container(dice))
+
+
+def _drawn(dice: Dice, model: type[Any]) -> dict[str, Any]:
+    """What is drawn otherwise than between the ends of its range: bands, and echoes that are heard for minutes."""
+    if model is Delay:
+        return {"feedback": dice.between(0.0, 0.6), "left_ms": dice.hz(1.0, 400.0), "right_ms": dice.hz(1.0, 400.0)}
+    return {"bands": _bands(dice, DynamicBand)} if model is Multiband else {}
 
 
 def _container(dice: Dice) -> Container:

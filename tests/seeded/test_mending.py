@@ -12,7 +12,7 @@ from apilado.core.soundings.sounding import SEVERITY
 from tests.seeded.stacks import seeded_stack, seeds
 
 MOST_PRESSES = 30
-COUNT = 4
+COUNT = 3
 
 
 def counted(findings: Findings) -> dict[str, list[int]]:
@@ -32,9 +32,10 @@ class MendingTest(unittest.TestCase):
             for earlier, later in zip(padded, severities, strict=False):
                 self.assertGreaterEqual(later, earlier, (about, name, was.get(name), severities))
 
-    def keeps_its_loudness(self, before: Findings, after: Findings, about: object) -> None:
+    def keeps_its_loudness(self, before: Findings, after: Findings, about: object, times: int = 1) -> None:
         if not before.too_loud:
-            self.assertLess(abs(after.loudness_lkfs - before.loudness_lkfs), LOUDEST_CHANGE_LU + 0.05, about)
+            allowed = times * LOUDEST_CHANGE_LU + 0.05
+            self.assertLess(abs(after.loudness_lkfs - before.loudness_lkfs), allowed, about)
 
     def test_it_ends_and_nothing_gets_worse(self):
         mended = pressed = 0
@@ -92,5 +93,6 @@ class MendingTest(unittest.TestCase):
             self.no_class_is_worse(now, remedy.findings, (seed, remedy.title))
             stack, presses = remedy.stack, presses + 1
         self.assertLessEqual(presses, MOST_PRESSES, f"seed {seed}: there is still a fix to be pressed")
-        self.keeps_its_loudness(began, now, seed)
+        # Each knows nothing of where it began: *Mend all* does.
+        self.keeps_its_loudness(began, now, seed, times=2)
         return presses

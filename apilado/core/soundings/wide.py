@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from functools import partial
 
 from apilado.core.banded import Banded
-from apilado.core.document.addresses import find, joined, owner_of, parts_of
+from apilado.core.document.addresses import find, joined, owner_of, parted, parts_of
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits import Several
 from apilado.core.document.edits_values import SetValue
@@ -69,7 +69,7 @@ def _widened(measures: Measures, border_hz: float) -> tuple[list[Wide], bool]:
             asked = True
             if side_out > NOTHING * (mid_out + side_out):
                 shares[address] = side_out / (mid_out + side_out) - side_in / max(mid_in + side_in, 1e-30)
-        stem = measures.bass if owner == "bus" else measures.stems[owner.rpartition("/")[2]]
+        stem = measures.bass if owner == "bus" else measures.stems[parted(owner)[1]]
         side = stem.power_between(20.0, border_hz)[1]
         if shares and middle > NOTHING * measures.bass.power and side > 0.0:
             most = max(shares, key=lambda address: shares[address])

@@ -108,6 +108,8 @@ class Delay(Widening):
     def _late_frames(self, side: str, clock: Clock) -> Value:
         """A whole number of frames where it stands still: an echo is then there to the sample, and as bright."""
         late = self._late_ms(side, clock)
+        if isinstance(late, Curve) and np.ptp(late.values) == 0.0:
+            late = float(late.values[0])
         if isinstance(late, Curve):
             return mapped(late, lambda ms: np.maximum(ms * (clock.rate_hz / 1000.0), FEWEST_FRAMES))
         return float(max(FEWEST_FRAMES, clock.samples_in_ms(late)))

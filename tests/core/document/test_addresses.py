@@ -10,7 +10,7 @@ from apilado.core.document.edits import apply
 from apilado.core.document.edits_layers import AddLayer, RemoveLayer
 from apilado.core.document.edits_values import AddPart, MovePart, RemovePart, SetValue
 from apilado.core.document.path import Container, Equaliser, Split
-from apilado.core.document.stack import Stack
+from apilado.core.document.stack import BUSES, Stack
 from apilado.core.parts import ID_PATTERN, Part, new_id
 from apilado.core.sources.registry import SOURCES
 from apilado.core.treatments.cabinet import Cabinet, ImpulseResponse
@@ -154,7 +154,7 @@ class AddressesTest(unittest.TestCase):
             # A movement names what it moves within a source by its ids: that is in the key of what is moved so.
             stack = stack.model_copy(update={"movements": ()})
             data = stack.model_dump(mode="json")
-            owners = [*data["layers"], *data["triggers"], data["kick"], data["bus"], data["shared"]]
+            owners = [*data["layers"], *data["triggers"], data["kick"], *(data[name] for name in BUSES)]
             for owner in owners:
                 for name in [name for name in ("eq", "source") if name in owner]:
                     owner[name] = addresses.with_fresh_ids(owner[name])

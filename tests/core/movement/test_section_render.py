@@ -23,6 +23,7 @@ from apilado.core.units import db_to_gain
 from tests.seeded.sectioned import drawn_sections
 from tests.seeded.stacks import Dice, seeded_stack, seeds
 from tests.seeded.test_stretches import agreement, held_in
+from tests.seeded.variants import in_pieces
 from tests.support import ENGINE, graph_of, plain_stack, rendered
 
 BARS, BEATS = 4, 4
@@ -262,7 +263,7 @@ class StretchTest(unittest.TestCase):
         compared = 0
         for seed in seeds(4, first=900):
             stack, load = seeded_stack(seed)
-            stack, dice = drawn_sections(Dice(seed), stack), Dice(seed + 1)
+            stack, dice = drawn_sections(Dice(seed), in_pieces(stack)), Dice(seed + 1)
             loop, total = rendered(stack, load), clock_of(stack, looped=True).frames
             lines = [
                 clock_of(stack, looped=True).sample_at(float(s.last_bar * stack.beats_per_bar)) for s in stack.sections
