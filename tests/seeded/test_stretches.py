@@ -35,7 +35,7 @@ from tests.support import ENGINE, graph_of, rendered
 
 MOST_PLACES = 17
 """In a sweep; with the start, the seam and a later round twenty."""
-MOST_ROUNDS = 3.0
+MOST_ROUNDS = 5.0
 """What remembers more rounds than that is not tried: it is right, and slow."""
 SHORT_DB, HOPPING_DB, LONG_DB, FLOOR_DB = -60.0, -54.0, -29.0, -120.0
 """How far a stretch may be off, of the peak: where everything forgets within half a second, where a mono border
