@@ -16,13 +16,14 @@ from apilado.core.notes import Note
 from apilado.core.render.audition import Audition
 from apilado.core.render.graph import clock_of
 from apilado.core.render.last_loop import LastLoop
-from apilado.core.render.stretch import stretch_of
+from apilado.core.render.stretch import NotAtOnce, stretch_of
 from apilado.core.shapes.drawn_course import CoursePoint, DrawnCourse
 from apilado.core.soundings.measures import measure
 from apilado.core.sources.tone import ToneSource
 from apilado.core.sources.voice import Envelope, Voice
 from apilado.core.sources.wave import Tone
 from apilado.core.treatments.delay import Delay
+from apilado.core.treatments.pitch_shift import PitchShift
 from apilado.core.treatments.reverb import Reverb
 from tests.support import ENGINE, graph_of, loader, plain_stack, rendered
 
@@ -120,6 +121,16 @@ class HeardTest(unittest.TestCase):
         np.testing.assert_allclose(muted["output"], alone["output"], atol=1e-6)
         quiet = apply(stack, SetValue(path="space/mute", value=True))
         self.assertNotIn("space", graph_of(quiet).buses)
+
+    def test_a_section_may_shut_the_space(self):
+        section = PieceSection(
+            id="s", name="dry", first_bar=2, last_bar=2, changes=(Change(id="c", path="space/mute", value=True),)
+        )
+        graph = graph_of(stack_of(bars=2, pattern_bars=1, sections=(section,)))
+        (space,) = run(graph, graph.buses["space"])
+        bar = graph.clock.sample_at(4.0)
+        self.assertGreater(float(np.abs(space[:, : bar - 1000]).max()), 0.01)
+        self.assertEqual(float(np.abs(space[:, bar + 1000 : -1000]).max()), 0.0)
 
     def test_the_space_alone_and_a_layer_with_its_own_share_of_it(self):
         stack = stack_of()
@@ -235,6 +246,16 @@ class ThrowTest(unittest.TestCase):
         self.assertLess(apart, 0.5 * float(np.sqrt(np.mean(run(new, new.buses["space"])[0][:, places] ** 2))))
         (same,) = stretch_of([new.output], new.clock, begins, frames, went_in=lambda where: new.passed[where].before)
         np.testing.assert_allclose(run(new, same)[0], loop[:, places], atol=1e-3 * float(np.abs(loop).max()))
+
+    def test_what_can_only_be_made_as_a_whole_waits_for_the_loop(self):
+        for semitones in (0.0, 7.0):
+            graph = graph_of(stack_of(bars=2, space=Space(path=(PitchShift(id="p", semitones=semitones),))))
+            if semitones:
+                with self.assertRaises(NotAtOnce):
+                    stretch_of([graph.output], graph.clock, 0, 5000)
+                stretch_of([graph.output], graph.clock, 0, 5000, lambda each: each.name == "treat")
+            else:
+                self.assertEqual(run(graph, *stretch_of([graph.output], graph.clock, 0, 5000))[0].shape, (2, 5000))
 
     def test_a_delay_in_it_goes_round_the_seam(self):
         stack = stack_of(
