@@ -138,7 +138,7 @@ class PathTest(CarvingCase):
         page.keyboard.press("2")
         page.wait_for_selector("#sheet [data-line='layers/mid/path/clip']")
         tops = page.locator("#sheet .line.is-top").evaluate_all("lines => lines.map((line) => line.dataset.line)")
-        self.assertEqual(len(tops), 11)
+        self.assertEqual(len(tops), 10)
         inner = [f"layers/mid/source/tones/{tone['id']}" for tone in layer["source"]["tones"]]
         eq = next(step for step in layer["path"] if step["kind"] == "eq")
         inner += [f"layers/mid/path/{eq['id']}/points/{point['id']}" for point in eq["points"]]

@@ -34,10 +34,12 @@ class PathTest(WebCase):
 
     def test_a_line_for_each_step_in_the_order_of_the_sound(self):
         steps = [f"{MID}/path/{step.id}" for step in self.head().stack.layer("mid").path]
-        wanted = [MID, f"{MID}/source", *steps, f"{MID}/place", f"{MID}/duck", f"{MID}/sent"]
+        wanted = [MID, f"{MID}/source", *steps, f"{MID}/place", f"{MID}/duck"]
         self.assertEqual(self.lines(self.sheet(opened="")), wanted)
         self.edit({"op": "move", "path": steps[-1], "to": 0})
         self.assertEqual(self.lines(self.sheet(opened=""))[2], steps[-1])
+        self.edit({"op": "set", "path": "bus/send", "value": 0.2})  # from the first send on each part has a line for it
+        self.assertEqual(self.lines(self.sheet(opened=""))[-1], f"{MID}/sent")
 
     def test_only_what_is_opened_shows_its_controls(self):
         def fields(**asked):

@@ -29,12 +29,17 @@ class SpaceTest(WebCase):
         for selected, owner in (("layer:mid", MID), ("bus", "bus"), ("kick", "kick")):
             text = self.sheet(selected, opened="*")
             self.assertIn(f"{owner}/send", self.fields(text))
-            self.assertIn("space", [a.get("data-select") for _, a in Structure(text).tags])
         text = self.sheet("space", opened="*")
         sends = {path for path in self.fields(text) if path.endswith("/send")}
         self.assertEqual(sends, {"layers/sub/send", "layers/mid/send", "layers/high/send", "bus/send", "kick/send"})
         self.assertIn("nothing yet", text)
         self.assertIn("space/path/room/decay_s", self.fields(text))
+        self.edit({"op": "set", "path": "kick/send", "value": 0.1})
+        for selected, owner in (("layer:mid", MID), ("bus", "bus"), ("kick", "kick")):
+            text = self.sheet(selected, opened="*")
+            self.assertIn(f"{owner}/send", self.fields(text))
+            self.assertIn(f"{owner}/sent", [a.get("data-line") for _, a in Structure(text).tags])
+            self.assertIn("space", [a.get("data-select") for _, a in Structure(text).tags])
 
     def test_its_row_comes_with_the_first_send_and_it_can_be_muted_and_heard_alone(self):
         rows = f"/stacks/{self.stack_id}/layers"

@@ -12,7 +12,7 @@ from apilado.web.sheets.base import AUDIO_ACCEPT, Action, Field, Line, Section, 
 from apilado.web.sheets.layers import adding, path_lines
 from apilado.web.sheets.movements import movement_lines, place_words
 from apilado.web.sheets.parts import chain_copies
-from apilado.web.sheets.sends import send_section
+from apilado.web.sheets.sends import first_send, send_lines
 
 
 def bus_chooser(selected: str) -> Section:
@@ -35,9 +35,15 @@ def bus_sections(stack: Stack) -> tuple[Section, ...]:
     return (
         bus_chooser("bus"),
         *path_lines(stack, "bus"),
-        Section("Place", place, rest=chain_copies(stack, "bus/path"), line=line, key="bus/place"),
+        Section(
+            "Place",
+            place,
+            rest=(*first_send(stack, "bus"), *chain_copies(stack, "bus/path")),
+            line=line,
+            key="bus/place",
+        ),
         limiter_section(stack.bus.limiter, "bus/limiter"),
-        send_section(stack, "bus"),
+        *send_lines(stack, "bus"),
         *movement_lines(stack, "bus"),
         adding(stack, "bus"),
     )

@@ -10,7 +10,7 @@ from apilado.core.document.stack import MOST_TRIGGERS, Stack
 from apilado.web.sheets.base import AUDIO_ACCEPT, HITS_ACCEPT, Action, Line, Section, fields_of
 from apilado.web.sheets.movements import movement_lines, place_words
 from apilado.web.sheets.parts import pairs_asked, part_section
-from apilado.web.sheets.sends import send_section
+from apilado.web.sheets.sends import first_send, send_lines
 
 SIXTEENTH = 0.25
 PATTERNS: MappingProxyType[str, tuple[float, tuple[float, ...]]] = MappingProxyType(
@@ -89,13 +89,13 @@ def drum_sections(stack: Stack, selected: str) -> tuple[Section, ...]:
         _hits_section(stack, name, path),
         Section(
             "Place",
-            fields_of(drum, path, *own),
+            (*fields_of(drum, path, *own), *first_send(stack, path)),
             remove,
             note=f"Used by {users}: it cannot be removed." if users and name != "kick" else "",
             line=Line(f"{path}/place", place_words(drum)),
             key=f"{path}/place",
         ),
-        send_section(stack, path),
+        *send_lines(stack, path),
         *movement_lines(stack, path),
     )
 

@@ -16,7 +16,7 @@ from apilado.web.sheets.base import AUDIO_ACCEPT, Action, Add, Line, Section, ch
 from apilado.web.sheets.ducks import share_fields
 from apilado.web.sheets.movements import movement_lines, place_words
 from apilado.web.sheets.parts import chain_copies, part_list, part_section
-from apilado.web.sheets.sends import send_section
+from apilado.web.sheets.sends import first_send, send_lines
 
 PLACE = ("level_db", "width", "pan", "mono", "mono_below_hz", "polarity", "delay_ms")
 FIRST_OF_PLACE = 4
@@ -29,9 +29,9 @@ def layer_sections(stack: Stack, layer: Layer) -> tuple[Section, ...]:
         _head(stack, layer, path),
         source_section(stack, layer, path),
         *path_lines(stack, path),
-        place_section(layer, path),
+        place_section(stack, layer, path),
         *_duck_section(stack, layer, path),
-        send_section(stack, path),
+        *send_lines(stack, path),
         *movement_lines(stack, path),
         adding(stack, path),
     )
@@ -149,14 +149,14 @@ def _path_of(stack: Stack, owner: str) -> tuple[Any, str, PartList]:
     return holder, owner, listed
 
 
-def place_section(layer: Layer, path: str) -> Section:
+def place_section(stack: Stack, layer: Layer, path: str) -> Section:
     """Where it stands: level, width, pan and what follows from them."""
     fields = fields_of(layer, path, *PLACE)
     here = joined(path, "place")
     return Section(
         "Place",
         fields[:FIRST_OF_PLACE],
-        rest=fields[FIRST_OF_PLACE:],
+        rest=(*fields[FIRST_OF_PLACE:], *first_send(stack, path)),
         key=here,
         line=Line(here, place_words(layer), measured=True),
     )

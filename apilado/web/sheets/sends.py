@@ -4,19 +4,22 @@ from __future__ import annotations
 
 from apilado.core.document.addresses import find, joined
 from apilado.core.document.stack import Stack
-from apilado.web.sheets.base import Action, Line, Section, fields_of
+from apilado.web.sheets.base import Action, Field, Line, Section, fields_of
 
 
-def send_section(stack: Stack, owner: str) -> Section:
-    """How much of a layer, a drum or the bus goes to the space."""
+def send_lines(stack: Stack, owner: str) -> tuple[Section, ...]:
+    """How much of a layer, a drum or the bus goes to the space: a line of its own as soon as anything does."""
+    if not stack.senders():
+        return ()
     here = joined(owner, "sent")
-    return Section(
-        "Send",
-        fields_of(find(stack, owner), owner, "send"),
-        (Action("Open the space", select="space"),),
-        key=here,
-        line=Line(here, send_words(stack, owner)),
-    )
+    fields = fields_of(find(stack, owner), owner, "send")
+    opens = Action("Open the space", select="space")
+    return (Section("Send", fields, (opens,), key=here, line=Line(here, send_words(stack, owner))),)
+
+
+def first_send(stack: Stack, owner: str) -> tuple[Field, ...]:
+    """The send of a part where nothing is sent yet: it stands with where the part does."""
+    return () if stack.senders() else fields_of(find(stack, owner), owner, "send")
 
 
 def send_words(stack: Stack, owner: str) -> str:
