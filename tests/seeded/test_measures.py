@@ -38,7 +38,7 @@ class SeededMeasuresTest(unittest.TestCase):
 
     def test_low_end_and_balance(self):
         checked = dict.fromkeys(("sub-ends", "sub-mono", "small-speaker", "mud"), 0)
-        for seed in seeds(13):
+        for seed in seeds(9):
             measures, found = self.told(seed)
             if not measures.sounding:
                 continue
@@ -59,11 +59,11 @@ class SeededMeasuresTest(unittest.TestCase):
             rise = mud_excess(measures)[0] + allowed_rise(measures)
             self.near(rise, independent.mud(bass, rate), 0.5, (seed, "mud"))
             checked["mud"] += 1
-        self.assertGreater(min(checked.values()), 8, checked)
+        self.assertGreater(min(checked.values()), 5, checked)
 
     def test_crowding_and_harshness(self):
         crowds = harsh = 0
-        for seed in seeds(13, first=500):
+        for seed in seeds(9, first=500):
             measures, found = self.told(seed, ringing=1700.0 * 1.09 ** (seed % 20))
             rate = measures.clock.rate_hz
             stems = [ENGINE.run([measures.graph.layers[name]])[0] for name in measures.stems]
@@ -87,7 +87,7 @@ class SeededMeasuresTest(unittest.TestCase):
 
     def test_kick_against_bass(self):
         clashes = phases = 0
-        for seed in seeds(16, first=600):
+        for seed in seeds(11, first=600):
             measures, found = self.told(seed)
             rate = measures.clock.rate_hz
             if "kick-clash" in found:
@@ -108,7 +108,7 @@ class SeededMeasuresTest(unittest.TestCase):
 
     def test_octave_and_fullness(self):
         octaves = thirds = 0
-        for seed in seeds(17, first=700):
+        for seed in seeds(12, first=700):
             measures, found = self.told(seed)
             rate, bass = measures.clock.rate_hz, measures.bass_audio
             heard = (
@@ -139,7 +139,7 @@ class SeededMeasuresTest(unittest.TestCase):
     def test_true_peak_against_sixteen_times(self):
         from scipy import signal
 
-        for seed in seeds(7, first=800):
+        for seed in seeds(5, first=800):
             stack, load = seeded_stack(seed)
             measures = measure(stack, load, ENGINE)
             output = ENGINE.run([measures.graph.output])[0]
@@ -155,7 +155,7 @@ class SeededMeasuresTest(unittest.TestCase):
             self.assertAlmostEqual(measures.output_loudness.true_peak_dbtp, 20 * np.log10(wanted), delta=0.4)
 
     def test_border_gains_are_what_a_window_over_rounds_says(self):
-        for seed in seeds(8, first=900):
+        for seed in seeds(6, first=900):
             measures, _ = self.told(seed)
             rate = measures.clock.rate_hz
             for index, border in measures.borders:
