@@ -27,7 +27,6 @@ SHORTEST, LONGEST = 0.55, 1.6
 """Lengths of lines, as shares of the mean."""
 SPREADERS_MS = ((1.31, 2.17, 3.53), (1.49, 2.03, 3.79))
 """All-passes before the lines, left and right."""
-SPREAD = 0.55
 SOUND_M_PER_S = 343.0
 FORGOTTEN_ROUNDS = 2.0
 """Of RT60: then it is under -120 dB."""

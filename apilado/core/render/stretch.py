@@ -40,6 +40,8 @@ QUICK = (steps.hits_track, steps.duck_reduction, steps.open_point)
 RINGS_FROM_S, RINGS_ANEW_S, RINGS_OVER_S = 0.3, 0.05, 0.02
 """An echo or a room that is heard for longer than the first is given, up to so short before the stretch, what went into
 it in the last loop, and goes over to what goes in now: what still rings of earlier is that of the last loop."""
+RINGS_UP_TO_S = 12.0
+"""What rings for longer would take longer to run than the whole loop."""
 Held = Callable[[str, int], Any]
 WentIn = Callable[[str], Stage | None]
 Window = tuple[int, int]
@@ -196,7 +198,11 @@ class _Stretcher:
         for source in each.inputs:
             self._visit(source)
         self.memories[each.key] = self._frames(each)
-        if each.memory.rings_s > RINGS_FROM_S and _rings_on(each) and each.inputs[0].key in self.memories:
+        if (
+            RINGS_FROM_S < each.memory.rings_s < RINGS_UP_TO_S
+            and _rings_on(each)
+            and each.inputs[0].key in self.memories
+        ):
             last = self.went_in(each.where)
             if last is not None:
                 self.before[each.key] = last

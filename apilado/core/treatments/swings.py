@@ -26,8 +26,9 @@ def sine_swings(speed_hz: float, clock: Clock, *ahead_turns: float) -> list[Curv
 
 def cut_to(value: Value, clock: Clock) -> Value:
     """What a value of the whole loop does in a stretch; itself anywhere else."""
-    cut = clock.begins is not None and isinstance(value, Curve)
-    return value.stretch(clock.begins or 0, clock.frames) if cut and isinstance(value, Curve) else value
+    if clock.begins is None or not isinstance(value, Curve):
+        return value
+    return value.stretch(clock.begins, clock.frames)
 
 
 def phase_turns(speed_hz: Value, clock: Clock) -> NDArray[np.float64]:
