@@ -23,8 +23,8 @@ def everything_on(stack: Stack) -> Stack:
     first, *others = stack.layers
     pushing = Tone(id="push", shape="saw", into=(Modulation(wave="pushed"),))
     waves = (pushing, Tone(id="pushed", shape="sine", copies=2, feedback=0.5), Tone(id="noise", shape="noise"))
-    path = layer_path(*treatments, Equaliser(points=points))
-    layers = (first.model_copy(update={"path": path}), *others, Layer(name="waves", source=ToneSource(tones=waves)))
+    first = first.model_copy(update={"path": layer_path(*treatments[::2], Equaliser(points=points))})
+    waving = Layer(name="waves", source=ToneSource(tones=waves), path=layer_path(*treatments[1::2]))
     duckers = tuple(
         Ducker(id=f"duck-{index}", shape=model(), reach="below" if index else "all")
         for index, model in enumerate(DUCK_SHAPES)
@@ -34,7 +34,8 @@ def everything_on(stack: Stack) -> Stack:
     )
     shared, space = SharedBus(on=True, path=treatments[::2]), Space(path=treatments[1::2])
     buses = {"bus": stack.bus.model_copy(update={"send": 0.1}), "space": space, "shared": shared}
-    return stack.model_copy(update={"layers": layers, "duckers": duckers, "kick": kick, **buses})
+    full = {"layers": (first, *others, waving), "duckers": duckers, "kick": kick, **buses}
+    return Stack.model_validate(stack.model_copy(update=full).model_dump())
 
 
 def warm(workspace: Workspace) -> None:

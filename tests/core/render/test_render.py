@@ -256,6 +256,8 @@ class CornersTest(unittest.TestCase):
 
     def test_everything_on(self):
         stack = everything_on(slipway().stack.model_copy(update={"bars": 1}))
+        used = {type(one) for layer in stack.layers for _, one in stack.treatments(f"layers/{layer.id}")}
+        self.assertEqual(used, set(TREATMENTS))
         self.check(stack, "everything")
         self.check(stack.model_copy(update={"sample_rate": 96000}), "everything at 96 kHz")
 
