@@ -9,6 +9,7 @@ import signal
 import subprocess
 import sys
 import urllib.request
+from http.client import HTTPResponse
 from pathlib import Path
 
 
@@ -22,10 +23,14 @@ class Server:
         line = self.process.stdout.readline()
         self.url = re.search(r"http://\S+", line)[0].rstrip("/")
 
-    def ask(self, path: str, data: object = None) -> bytes:
+    def opened(self, path: str, data: object = None) -> HTTPResponse:
+        """What is answered to a question, with its headers."""
         body = None if data is None else json.dumps(data).encode()
         request = urllib.request.Request(self.url + path, body, {"Content-Type": "application/json"})
-        with urllib.request.urlopen(request, timeout=60) as answer:
+        return urllib.request.urlopen(request, timeout=60)
+
+    def ask(self, path: str, data: object = None) -> bytes:
+        with self.opened(path, data) as answer:
             return answer.read()
 
     def plan(self, stack_id: int) -> dict:

@@ -10,8 +10,9 @@ from apilado.core.document.stack import Stack
 from apilado.core.dsp.audio import Audio
 from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.render.engine import Token
-from apilado.core.render.graph import build, clock_of
+from apilado.core.render.graph import clock_of
 from apilado.core.render.last_loop import LastLoop
+from apilado.core.render.listening import listened
 from apilado.core.render.stretch import MOST_OF_THE_LOOP, NotAtOnce, stretch_of
 
 STRETCH_S = 0.8
@@ -30,7 +31,7 @@ class Heard:
 
 
 def hear_stretch(
-    workspace: Workspace, stack_id: int, stack: Stack, place: int, length: int, token: Token, heard: Audition = WHOLE
+    workspace: Workspace, stack_id: int, stack: Stack, place: int, length: int, token: Token, audition: Audition = WHOLE
 ) -> Heard | None:
     """What a stack sounds like from just ahead of the playhead, for about a second.
 
@@ -47,13 +48,13 @@ def hear_stretch(
     clock = clock_of(stack, looped=True)
     if clock.loop_frames != length:
         return None
-    graph = build(stack, clock, workspace.load, heard)
+    output = listened(stack, audition, clock, workspace.load).output
     begins = (place + round(AHEAD_S * clock.rate_hz)) % length
     frames = round(STRETCH_S * clock.rate_hz)
     last = LastLoop(workspace.engine, workspace.heard.get(stack_id), clock)
     known: dict[str, Any] = {"held": last.held, "went_in": last.went_in, "most": MOST_OF_THE_LOOP}
     try:
-        target = stretch_of([graph.output], clock, begins, frames, workspace.engine.holds, **known)
+        target = stretch_of([output], clock, begins, frames, workspace.engine.holds, **known)
     except NotAtOnce:
         return None
     (audio,) = workspace.engine.run(target, token)

@@ -16,15 +16,15 @@ MOST_BYTES = 160 * 2**20
 
 
 class Sent:
-    """The last loop of each page, by its client; safe for threads."""
+    """The last loops of each page, by its client and what it is to it; safe for threads."""
 
     def __init__(self, most_bytes: int = MOST_BYTES) -> None:
         self._most_bytes = most_bytes
-        self._loops: OrderedDict[str, tuple[int, Audio]] = OrderedDict()
+        self._loops: OrderedDict[tuple[str, str], tuple[int, Audio]] = OrderedDict()
         self._numbers = itertools.count(1)
         self._lock = Lock()
 
-    def changed(self, client: str, known: int, audio: Audio) -> tuple[int, list[int]]:
+    def changed(self, page: tuple[str, str], known: int, audio: Audio) -> tuple[int, list[int]]:
         """(number of this loop, the blocks that a page needs of it).
 
         Args:
@@ -32,8 +32,8 @@ class Sent:
                 that it was sent last, or where a loop has another length now.
         """
         with self._lock:
-            number, before = next(self._numbers), self._loops.pop(client, None)
-            self._loops[client] = number, audio
+            number, before = next(self._numbers), self._loops.pop(page, None)
+            self._loops[page] = number, audio
             while sum(loop.nbytes for _, loop in self._loops.values()) > self._most_bytes and len(self._loops) > 1:
                 self._loops.popitem(last=False)
         blocks = range(-(-audio.shape[1] // BLOCK_FRAMES))

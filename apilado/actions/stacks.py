@@ -8,12 +8,12 @@ from typing import Any
 
 from apilado import __version__
 from apilado.actions.workspace import Workspace
+from apilado.core.document.cast import Cast
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits import apply
 from apilado.core.document.reading import stack_from_json
 from apilado.core.document.stack import Stack
-from apilado.core.formats.bundles import Bundle, read_bundle
-from apilado.core.measure.bands import band_centres
+from apilado.core.formats.bundles import Bundle, assets_needed, read_bundle
 from apilado.core.soundings.measures import Measures, measure
 from apilado.core.soundings.registry import sound
 from apilado.core.soundings.sounding import Sounding
@@ -98,9 +98,10 @@ def _check_assets(workspace: Workspace, before: Stack, after: Stack) -> None:
 
 
 def duplicate(workspace: Workspace, stack_id: int) -> Revision:
-    """A copy of a stack as it is now, with a history of its own."""
+    """A copy of a stack as it is now and of its casts, with a history of its own."""
     stack = workspace.stacks.head(stack_id).stack
-    return workspace.stacks.create(stack.model_copy(update={"name": f"{stack.name[:75]} copy"}), "Duplicate")
+    copied = stack.model_copy(update={"name": f"{stack.name[:75]} copy"})
+    return _created(workspace, copied, "Duplicate", workspace.casts.all_of(stack_id))
 
 
 def import_stack(workspace: Workspace, content: bytes, file_name: str) -> Revision:
@@ -122,15 +123,22 @@ def import_stack(workspace: Workspace, content: bytes, file_name: str) -> Revisi
 
 
 def add_bundle(workspace: Workspace, bundle: Bundle) -> Revision:
-    """Keeps a bundle's assets, then its stack."""
+    """Keeps a bundle's assets, then its stack and its casts."""
     for asset in bundle.assets:
         workspace.assets.add(asset.content, f"{asset.sha256[:12]}.{asset.extension}")
-    return workspace.stacks.create(bundle.stack, "Import")
+    return _created(workspace, bundle.stack, "Import", bundle.casts)
 
 
-def bundle_of(workspace: Workspace, stack: Stack) -> Bundle:
-    """The stack with all its assets."""
-    return Bundle(stack, tuple(workspace.assets.get(sha) for sha in stack.asset_hashes()))
+def _created(workspace: Workspace, stack: Stack, title: str, casts: tuple[Cast, ...]) -> Revision:
+    revision = workspace.stacks.create(stack, title)
+    workspace.casts.keep(revision.stack_id, revision.id, *casts)
+    return revision
+
+
+def bundle_of(workspace: Workspace, stack: Stack, casts: tuple[Cast, ...] = ()) -> Bundle:
+    """The stack with its casts and all their assets."""
+    needed = assets_needed(stack, casts)
+    return Bundle(stack, tuple(workspace.assets.get(sha) for sha in needed), casts)
 
 
 @dataclass(frozen=True)
@@ -155,11 +163,6 @@ def summary(workspace: Workspace, revision: int, stack: Stack) -> Summary:
 def keep_summary(workspace: Workspace, revision: int, measures: Measures, soundings: list[Sounding]) -> Summary:
     """Keeps what was found in a revision for the shelf."""
     found: dict[str, Any] = {status: sum(s.status == status for s in soundings) for status in ("fault", "look")}
-    centres = band_centres(3)
-    widths = {
-        name: [round(float(w), 3) if p > 1e-7 else -1.0 for w, p, _ in zip(stem.width, power, centres, strict=True)]
-        for name, stem in measures.stems.items()
-        for power in [stem.mid_power + stem.side_power]
-    }
+    widths = {name: stem.widths_told() for name, stem in measures.stems.items()}
     workspace.stacks.keep_check(revision, __version__, found["fault"], found["look"], json.dumps(widths))
     return Summary(found["fault"], found["look"], widths)

@@ -12,6 +12,7 @@ from apilado.core.render.graph import Graph
 from apilado.core.soundings.remedies import Workbench
 from apilado.errors import StorageFault
 from apilado.store.assets import PARTIAL, Assets, not_written
+from apilado.store.casts import Casts
 from apilado.store.database import Database
 from apilado.store.folder_lock import FolderLock
 from apilado.store.stacks import Stacks
@@ -42,6 +43,7 @@ class Workspace:
         except OSError as error:
             raise StorageFault(not_written(Path(error.filename or folder), error)) from error
         self.stacks = Stacks(self.database)
+        self.casts = Casts(self.database)
         self.engine = Engine(cache_bytes)
         self.workbench = Workbench(self.load, self.engine)
         self.heard: dict[int, Graph] = {}

@@ -246,7 +246,7 @@ class Stacks:
     @staticmethod
     def _stack(connection: sqlite3.Connection, revision: int) -> Stack:
         row = connection.execute("SELECT document FROM revisions WHERE id = ?", (revision,)).fetchone()
-        return _read(row["document"])
+        return read_document(row["document"])
 
     def _head(self, connection: sqlite3.Connection, stack_id: int) -> Revision:
         head = self._head_id(connection, stack_id)
@@ -264,7 +264,7 @@ class Stacks:
 
 
 @lru_cache(maxsize=PARSED_KEPT)
-def _read(document: str) -> Stack:
+def read_document(document: str) -> Stack:
     """The stack in a document; what was read lately is not read again."""
     return stack_from_json(document)
 

@@ -17,7 +17,7 @@ from apilado.actions.delivery import Deliveries
 from apilado.actions.workspace import Workspace
 from apilado.errors import ApiladoError, NotFound, Overtaken, ServerFault, StorageFault
 from apilado.web.pages import page
-from apilado.web.routes import bench, files, remedies, shelf, sound
+from apilado.web.routes import bench, files, listening, remedies, shelf, sound
 from apilado.web.security import Doors, Security
 
 STATUS = MappingProxyType({NotFound: 404, StorageFault: 507, ServerFault: 500})
@@ -45,7 +45,7 @@ def create_app(workspace: Workspace, doors: Doors | None = None) -> Application:
     app = Application(title="Apilado", docs_url=None, redoc_url=None, openapi_url=None, lifespan=lifespan)
     app.state.workspace = workspace
     app.state.deliveries = Deliveries(workspace)
-    for module in (shelf, bench, remedies, sound, files):
+    for module in (shelf, bench, remedies, sound, listening, files):
         app.include_router(module.router)
     app.mount("/static", StaticFiles(directory=STATIC), name="static")
     app.add_exception_handler(ApiladoError, told)

@@ -6,14 +6,11 @@ from dataclasses import dataclass
 from typing import Any
 
 from apilado.core.document.layer import Layer
-from apilado.core.document.naming import place_name
 from apilado.core.document.stack import Stack
 from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.units import short_hz
 from apilado.web.drawings.view import band_edges_hz, layer_state
 from apilado.web.sheets.base import Field, fields_of
-
-SILENT_LKFS = -100.0
 
 
 @dataclass(frozen=True)
@@ -75,30 +72,11 @@ def states(stack: Stack, audition: Audition = WHOLE) -> dict[str, str]:
     return {row.selection: row.state for row in layer_rows(stack, audition)}
 
 
-def listening(stack: Stack, audition: Audition, loudness_lkfs: float | None = None) -> str:
-    """What is heard where it is not the whole, in words, with its loudness if that is known; else nothing."""
-    point, soloed = audition.listened(stack), audition.soloed(stack)
-    if point is not None:
-        owner, its = point
-        said = f"Heard: only what {its.label.lower()} {short_hz(its.frequency_hz)} of {stack.owner_name(owner)} touches"
-    elif (band := audition.band(stack)) is not None:
-        said = f"Heard: only {place_name(stack, band)}"
-    elif soloed:
-        said = f"Heard: only {', '.join(stack.owner_name(owner) for owner in soloed)}"
-    else:
-        return ""
-    if loudness_lkfs is None:
-        return said
-    told = "silent" if loudness_lkfs < SILENT_LKFS else f"{loudness_lkfs:.1f} LUFS".replace("-", "−")
-    return f"{said} · {told}"
-
-
-def texts(stack: Stack, audition: Audition = WHOLE) -> dict[str, str]:
+def texts(stack: Stack) -> dict[str, str]:
     """What is written around the controls and changes with plain values, by the name that its place carries."""
     return {
         "name": stack.name,
         "facts": facts(stack),
-        "listening": listening(stack, audition),
         **{f"band {x.id}": band_text(stack, x) for x in stack.layers},
     }
 

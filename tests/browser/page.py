@@ -10,7 +10,7 @@ import shutil
 import tempfile
 import time
 import unittest
-import urllib.parse
+from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
@@ -187,10 +187,14 @@ class BrowserCase(unittest.TestCase):
         self.listen(page, 24000)
         return follows(self.heard(page), loop)
 
-    def loop(self, name: str, **heard: str) -> np.ndarray:
-        """What the loop of a stack should be now, shape (2, frames); of what is heard alone or overdone if asked."""
-        query = urllib.parse.urlencode({"client": "test", **heard})
-        return np.frombuffer(self.server.ask(f"/stacks/{self.stacks[name]}/loop?{query}"), "<f4").reshape(2, -1)
+    def loop(self, name: str, against: Sequence[dict] = (), **heard: object) -> np.ndarray:
+        """What the loop of a stack should be now, shape (2, frames), as an audition hears it if one is given; beside
+        others, at the level at which it is as loud as they are."""
+        asked = {"client": "test", "slot": "test", "heard": heard, "against": list(against)}
+        with self.server.opened(f"/stacks/{self.stacks[name]}/loop", asked) as answer:
+            (gain, _), *_ = json.loads(answer.headers["X-Matches"])
+            samples = np.frombuffer(answer.read(), "<f4").reshape(2, -1)
+        return samples if gain == 0.0 else np.asarray(samples * 10.0 ** (gain / 20.0), np.float32)
 
     def document(self, name: str) -> dict:
         return self.server.stack(self.stacks[name])

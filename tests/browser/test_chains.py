@@ -49,7 +49,7 @@ class ChainsTest(BrowserCase):
         adds = page.locator(f"#sheet [data-adds='{here}']")
         adds.hover()
         page.mouse.down()
-        wanted = self.loop("Slipway", adds=here)
+        wanted = self.loop("Slipway", only=here)
         self.assertGreater(float(abs(wanted).max()), 1e-3)
         self.assertLess(float(abs(wanted).max()), 0.5 * float(abs(self.loop("Slipway")).max()))
         self.assertTrue(self.hears(page, wanted))

@@ -177,7 +177,7 @@ class HearingTest(BrowserCase):
         def late(route):
             held.append(route)
 
-        page.context.route("**/loop?**", late)
+        page.context.route("**/loop", late)
         page.evaluate("takeHeard()")
         page.evaluate("marks.length = 0")
         page.click("#layers [data-path='layers/high/mute']")

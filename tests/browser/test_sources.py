@@ -85,7 +85,7 @@ class SourcesTest(BrowserCase):
         self.settled(page)
         page.wait_for_selector(".filter-travel", state="attached")
         self.play(page)
-        before = self.loop("new", alone="layers/mid")
+        before = self.loop("new", alone=["layers/mid"])
         self.drag(page, ".filter-point", 40, -120)
         self.settled(page)
         (pulled,) = self.document("new")["layers"][1]["source"]["filters"]
@@ -93,7 +93,7 @@ class SourcesTest(BrowserCase):
         self.assertGreater(pulled["resonance"], each["resonance"] + 0.1)
         self.until(page, "document.querySelector('#bench').getAttribute('aria-busy') === 'false'")
         self.assertTrue(self.hears(page, self.loop("new")))
-        after = self.loop("new", alone="layers/mid")
+        after = self.loop("new", alone=["layers/mid"])
         self.assertGreater(self.middle_hz(after), 1.3 * self.middle_hz(before))
         self.assertEqual(self.complaints, [])
 

@@ -34,7 +34,7 @@ class SpaceTest(BrowserCase):
         self.settled(page)
         self.play(page)
         self.assertTrue(self.hears(page, self.loop("Slipway")))
-        room = self.loop("Slipway", alone="space")
+        room = self.loop("Slipway", alone=["space"])
         beat = round(48000 * 60.0 / self.document("Slipway")["tempo_bpm"])
         thrown, later = (float(np.sqrt(np.mean(part**2))) for part in (room[:, : 2 * beat], room[:, 10 * beat :]))
         self.assertGreater(thrown, 1e-4)

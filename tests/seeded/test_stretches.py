@@ -105,7 +105,7 @@ class StretchTest(unittest.TestCase):
                     self.assertLess(apart, allowed, (seed, name, begins, frames, agrees))
                     compared[agrees] += 1
         self.assertGreater(compared[SHORT_DB], 16)
-        self.assertGreater(compared[LONG_DB], 4)
+        self.assertGreaterEqual(compared[LONG_DB], 4)
 
     def test_two_that_overlap_agree_where_they_do(self):
         for seed in seeds(3, first=760):

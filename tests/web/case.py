@@ -6,6 +6,7 @@ import json
 import re
 import unittest
 
+import numpy as np
 from starlette.testclient import TestClient
 
 from apilado.demo.shelf import fill_if_empty
@@ -31,6 +32,21 @@ class WebCase(unittest.TestCase):
         answer = self.client.post(f"/stacks/{self.stack_id}/edits", json=posted)
         self.assertEqual(answer.status_code, status, answer.text)
         return answer.json()
+
+    def loop(self, *, against=(), status=200, **heard):
+        """(the loop as an audition hears it, shape (2, frames), the headers of the answer); of a refusal, its words."""
+        asked = {"client": "t", "heard": heard, "against": list(against)}
+        answer = self.client.post(f"/stacks/{self.stack_id}/loop", json=asked)
+        self.assertEqual(answer.status_code, status, answer.text[:300] if status != 200 else "")
+        if status != 200:
+            return answer.json()["error"]
+        return np.frombuffer(answer.content, "<f4").reshape(2, -1), answer.headers
+
+    def hearing(self, **heard):
+        """The line of words that tells what is heard."""
+        answer = self.client.post(f"/stacks/{self.stack_id}/hearing", json={"heard": heard})
+        self.assertEqual(answer.status_code, 200, answer.text)
+        return [word["said"] for word in answer.json()["words"]]
 
     def type(self, path, value, *, selected, item="", status=200):
         """Puts a value into the control at a path of a sheet, as the page does: with the edit that the control carries."""

@@ -122,12 +122,12 @@ class FieldsTest(CarvingWebCase):
 
     def test_a_point_heard_alone_is_told_until_it_is_let_go(self):
         told = self.alone(point="layers/mid/path/eq/points/dip")
-        self.assertEqual(told["texts"]["listening"], "Heard: only what bell 300 Hz of mid touches")
+        self.assertEqual(self.hearing(point="layers/mid/path/eq/points/dip")[1], "only what bell 300 Hz of mid touches")
         self.assertEqual(
             [told["states"][name] for name in ("layer:mid", "layer:sub", "kick")], ["is-heard", "is-faded", "is-faded"]
         )
         told = self.alone()
-        self.assertEqual((told["texts"]["listening"], told["states"]["layer:sub"]), ("", "is-heard"))
+        self.assertEqual(told["states"]["layer:sub"], "is-heard")
 
     def test_a_share_is_told_when_it_is_first_set_and_when_that_is_undone(self):
         self.type("duckers/duck/amounts/high", "0.3", selected="duck")
@@ -282,39 +282,31 @@ class UploadsTest(CarvingWebCase):
 class OverdoTest(CarvingWebCase):
     def test_what_a_step_adds_is_what_comes_out_less_what_goes_in(self):
         stack, address = self.head().stack, "layers/mid/path/clip"
-        query = {"client": "t", "adds": address}
-        answer = self.client.get(f"/stacks/{self.stack_id}/loop", params=query)
-        heard = np.frombuffer(answer.content, "<f4").reshape(2, -1)
+        heard, _ = self.loop(only=address)
         passed = graph_of(stack).passed[address]
         before, after = ENGINE.run([passed.before, passed.after])
         gain = 10.0 ** (stack.layer("mid").level_db / 20.0)
         np.testing.assert_allclose(heard, gain * (after - before), atol=1e-6)
         self.assertGreater(float(np.abs(heard).max()), 0.01)
         self.edit({"op": "set", "path": f"{address}/on", "value": False})
-        refused = self.client.get(f"/stacks/{self.stack_id}/loop", params=query)
-        self.assertEqual(refused.status_code, 404)
-        self.assertIn("no step at 'layers/mid/path/clip' that is on", refused.json()["error"])
+        self.assertIn("nothing at 'layers/mid/path/clip' that is on", self.loop(only=address, status=404))
 
     def test_the_overdone_loop_is_rendered_and_nothing_is_edited(self):
         before = self.head()
-        answer = self.client.get(f"/stacks/{self.stack_id}/loop", params={"client": "t", "overdo": "duckers/duck"})
-        heard = np.frombuffer(answer.content, "<f4").reshape(2, -1)
+        heard, _ = self.loop(overdo="duckers/duck")
         np.testing.assert_array_equal(heard, rendered(overdone(before.stack, "duckers/duck"))["output"])
         self.assertEqual(self.head(), before)
-        gone = self.client.get(f"/stacks/{self.stack_id}/loop", params={"overdo": "duckers/gone"})
-        self.assertEqual(gone.status_code, 404)
+        self.loop(overdo="duckers/gone", status=404)
 
 
 class PreviewTest(CarvingWebCase):
     def test_an_edit_is_heard_before_it_is_made(self):
         before = self.head()
         edit = {"op": "set", "path": "layers/mid/level_db", "value": -30.0}
-        answer = self.client.post(f"/stacks/{self.stack_id}/preview", json={"edit": edit, "client": "t"})
-        heard = np.frombuffer(answer.content, "<f4").reshape(2, -1)
+        heard, _ = self.loop(trial=edit)
         np.testing.assert_array_equal(heard, rendered(apply(before.stack, edit_from_data(edit)))["output"])
         self.assertEqual(self.head(), before)
-        bad = self.client.post(f"/stacks/{self.stack_id}/preview", json={"edit": {**edit, "value": 99.0}})
-        self.assertEqual(bad.status_code, 422)
+        self.loop(trial={**edit, "value": 99.0}, status=422)
 
     def test_a_pair_is_made_from_the_sheet(self):
         self.choose("layers/mid/path/eq/pair", "kick", selected="layer:mid")

@@ -169,7 +169,7 @@ class HardUseTest(WebCase):
 
     def test_stacks_beyond_all_numbers(self):
         for number in (0, -5, 2**63, 10**40):
-            for path in ("", "/revision", "/layers", "/loop", "/export/json", "/export/raw"):
+            for path in ("", "/revision", "/layers", "/casts", "/export/json", "/export/raw"):
                 self.assertEqual(self.client.get(f"/stacks/{number}{path}").status_code, 404, (number, path))
 
     def test_audio_that_is_not_here_cannot_be_named(self):
@@ -228,7 +228,7 @@ class HardUseTest(WebCase):
         self.edit({"op": "set", "path": "kick/sound/start_ms", "value": 5000})
         self.edit({"op": "add", "path": "kick/eq/points", "part": {"kind": "bell", "gain_db": 6.0}})
         self.edit({"op": "set", "path": "kick/clip_db", "value": 9.0})
-        self.assertEqual(self.client.get(f"/stacks/{self.stack_id}/loop").status_code, 200)
+        self.loop()
         self.assertEqual(self.client.get(f"/stacks/{self.stack_id}/card").status_code, 200)
         sheet = self.client.get(f"/stacks/{self.stack_id}/sheet?selected=kick&opened=*")
         self.assertIn('data-path="kick/sound/start_ms"', sheet.text)
@@ -321,6 +321,9 @@ class HardUseTest(WebCase):
             (
                 "/stacks/{}",
                 "/stacks/{}/loop",
+                "/stacks/{}/casts",
+                "/stacks/{}/casts/{}/remove",
+                "/stacks/{}/elsewhere",
                 "/stacks/{}/sheet",
                 "/stacks/{}/export/{}",
                 "/stacks/{}/card",

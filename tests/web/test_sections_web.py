@@ -30,9 +30,6 @@ class SectionsWebTest(WebCase):
         posted = self.posted(edit, hears={"place": place, "length": length})
         return parts_of(self.client.post(f"/stacks/{self.stack_id}/edits", json=posted).content)
 
-    def loop(self):
-        return np.frombuffer(self.answer("loop").content, "<f4").reshape(2, -1)
-
     def made(self):
         """A section of bar 2 of Slipway, and its id."""
         answer = self.change({"op": "section", "first_bar": 2, "last_bar": 2})
@@ -80,13 +77,13 @@ class SectionsWebTest(WebCase):
         self.assertEqual(self.head().id, before)
 
     def test_a_page_that_plays_gets_a_stretch_first(self):
-        length = self.loop().shape[1]
+        length = self.loop()[0].shape[1]
         for place in (0, length - 2000):
             edit = {"op": "set", "path": "layers/high/mute", "value": place == 0}
             (first, _), (head, content), (answer, _) = self.heard(edit, place, length)
             self.assertEqual([first["kept"], head["revision"]], 2 * [answer["answer"]["revision"]])
             self.assertTrue(answer["answer"]["plan"])
-            stretch, after = np.frombuffer(content, "<f4").reshape(2, -1), self.loop()
+            stretch, after = np.frombuffer(content, "<f4").reshape(2, -1), self.loop()[0]
             index = (head["begins"] + np.arange(stretch.shape[1])) % length
             self.assertLess(float(np.abs(stretch - after[:, index]).max()), 0.03 * float(np.abs(after).max()))
         # Of another length there is no stretch: the loop is waited for.
@@ -94,7 +91,7 @@ class SectionsWebTest(WebCase):
         self.assertEqual(("kept" in first[0], "answer" in second[0]), (True, True))
 
     def test_what_a_newer_edit_of_the_page_has_overtaken_is_not_drawn(self):
-        length = self.loop().shape[1]
+        length = self.loop()[0].shape[1]
         with patch("apilado.web.routes.sound.hear_stretch", side_effect=Overtaken("newer")):
             first, (answer, _) = self.heard({"op": "set", "path": "layers/high/mute", "value": True}, 0, length)
         self.assertIn("kept", first[0])
@@ -102,9 +99,16 @@ class SectionsWebTest(WebCase):
         self.assertEqual(answer["answer"]["values"], {"layers/high/mute": "True"})
 
     def test_a_page_that_has_a_loop_gets_what_has_changed(self):
-        first = self.answer("loop", client="p", known=0)
+        def asked(known, slot="own"):
+            posted = {"client": "p", "slot": slot, "known": known}
+            return self.client.post(f"/stacks/{self.stack_id}/loop", json=posted)
+
+        first = asked(0)
         self.assertGreater(len(first.headers["X-Blocks"].split(",")), 2)
-        again = self.answer("loop", client="p", known=first.headers["X-Number"])
+        number = int(first.headers["X-Number"])
+        other = asked(number, "held")  # another of the sounds that it holds: nothing of that is there
+        self.assertEqual(other.headers["X-Blocks"], first.headers["X-Blocks"])
+        again = asked(number)
         self.assertEqual((again.headers["X-Blocks"], again.content), ("", b""))
 
 

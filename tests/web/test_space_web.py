@@ -50,15 +50,11 @@ class SpaceTest(WebCase):
         self.assertIn("space", [a.get("data-alone") for _, a in found])
         self.assertIn("space/mute", [a.get("data-path") for _, a in found])
 
-        def loop(**asked):
-            answer = self.client.get(f"/stacks/{self.stack_id}/loop", params={"revision": self.head().id, **asked})
-            return np.frombuffer(answer.content, "<f4")
-
-        whole, alone = loop(), loop(alone="space")
+        whole, alone = self.loop()[0], self.loop(alone=["space"])[0]
         self.assertGreater(float(np.abs(alone).max()), 1e-4)
         self.assertLess(float(np.sum(alone**2)), float(np.sum(whole**2)))
         self.edit({"op": "set", "path": "space/mute", "value": True})
-        self.assertEqual(float(np.abs(loop(alone="space")).max(initial=0.0)), 0.0)
+        self.assertEqual(float(np.abs(self.loop(alone=["space"])[0]).max(initial=0.0)), 0.0)
 
     def test_a_send_out_of_range_is_refused_by_name(self):
         answer = self.edit({"op": "set", "path": f"{MID}/send", "value": "1.5"}, status=422)

@@ -272,21 +272,20 @@ class EditsTest(WebCase):
 
 class SoundTest(WebCase):
     def test_the_loop_is_the_render_to_the_bit(self):
-        answer = self.client.get(f"/stacks/{self.stack_id}/loop?client=a")
+        found, headers = self.loop()
         stack = self.head().stack
         expected = self.workspace.engine.run([build(stack, clock_of(stack, looped=True), self.workspace.load).output])[
             0
         ]
-        found = np.frombuffer(answer.content, "<f4").reshape(2, -1)
         np.testing.assert_array_equal(found, expected)
-        self.assertEqual(int(answer.headers["x-frames"]), expected.shape[1])
-        self.assertEqual(int(answer.headers["x-revision"]), self.head().id)
+        self.assertEqual(int(headers["x-frames"]), expected.shape[1])
+        self.assertEqual(int(headers["x-revision"]), self.head().id)
 
     def test_a_render_that_takes_long_is_told(self):
-        self.assertNotIn("x-slow", self.client.get(f"/stacks/{self.stack_id}/loop").headers)
+        self.assertNotIn("x-slow", self.loop()[1])
         self.edit({"op": "set", "path": "layers/high/delay_ms", "value": 0.5})
         with mock.patch("apilado.web.routes.sound.SLOW_S", 0.0), mock.patch("apilado.web.routes.sound.MOSTLY", 0.0):
-            said = self.client.get(f"/stacks/{self.stack_id}/loop").headers["x-slow"]
+            said = self.loop()[1]["x-slow"]
         self.assertEqual(urllib.parse.unquote(said), "rendered in 0 s, mostly for high")
 
     def test_measured_drawings(self):
@@ -312,22 +311,27 @@ class SoundTest(WebCase):
             audition = Audition(alone=tuple(alone.split(",")))
             clock = clock_of(stack, looped=True)
             output = self.workspace.engine.run([build(stack, clock, self.workspace.load, audition).output])[0]
-            answer = self.client.get(f"{url}/loop", params={"client": "a", "alone": alone})
-            np.testing.assert_array_equal(np.frombuffer(answer.content, "<f4").reshape(2, -1), output)
+            found, headers = self.loop(alone=alone.split(","))
+            np.testing.assert_array_equal(found, output)
             posted = {"client": "a", "view": {"alone": alone.split(",")}}
             told = self.client.post(f"{url}/drawings", json=posted).json()
             loudness = measure_loudness(output, rate_hz=clock.rate_hz, looped=True).integrated_lkfs
-            self.assertTrue(told["texts"]["listening"].endswith(f" · −{-loudness:.1f} LUFS"), told["texts"])
+            self.assertEqual(float(headers["x-loudness"]), loudness)
+            self.assertEqual(
+                self.hearing(alone=alone.split(","))[1], f"only {alone.replace('layers/', '').replace(',', ', ')}"
+            )
             whole = self.client.post(f"{url}/drawings", json={"client": "a", "view": {}}).json()
             self.assertEqual((told["meter"], told["soundings"]), (whole["meter"], whole["soundings"]))
-            self.assertEqual(whole["texts"]["listening"], "")
-            rows = Structure(self.client.get(f"{url}/layers", params={"alone": alone}).text).tags
+            self.assertEqual(self.hearing(), ["this stack", "the whole", "here"])
+            heard = json.dumps({"alone": alone.split(",")})
+            rows = Structure(self.client.get(f"{url}/layers", params={"heard": heard}).text).tags
             pressed = {a["data-alone"] for _, a in rows if "data-alone" in a and a["aria-pressed"] == "true"}
             self.assertEqual(pressed, set(alone.split(",")))
         self.assertEqual(self.head().id, revision)
-        told = self.client.get(f"{url}/loop", params={"alone": ",".join(map(str, range(99)))})
+        self.assertIn("alone", self.loop(alone=[*map(str, range(99))], status=422))
+        told = self.client.get(f"{url}/layers", params={"heard": '{"alone": 3}'})
         self.assertEqual(told.status_code, 422)
-        self.assertIn("What is to be heard alone is not valid", told.text)
+        self.assertIn("What is to be heard is not valid", told.text)
 
 
 class ShelfTest(WebCase):

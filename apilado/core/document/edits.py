@@ -53,6 +53,7 @@ from apilado.core.document.edits_values import (
     SetLimit,
     SetShare,
     SetValue,
+    TakeOver,
 )
 from apilado.core.document.forms import as_in_section, section_of
 from apilado.core.document.reading import explain, is_text
@@ -98,6 +99,7 @@ class Several(Edit):
 
 EDITS: tuple[type[Edit], ...] = (
     SetValue,
+    TakeOver,
     MoveBand,
     MoveCrossover,
     AddCrossover,
@@ -145,6 +147,7 @@ EDITS: tuple[type[Edit], ...] = (
 )
 AnyEdit = Annotated[
     SetValue
+    | TakeOver
     | MoveBand
     | MoveCrossover
     | AddCrossover

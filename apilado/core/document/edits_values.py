@@ -81,6 +81,23 @@ class SetValue(Edit):
         return followers_said(after, layer_id) if is_source else None
 
 
+class TakeOver(Edit):
+    """Puts several values, from another state of the stack, at their addresses at once: none need fit alone."""
+
+    of_the_whole: ClassVar[bool] = True
+
+    op: Literal["take-over"] = "take-over"
+    values: dict[str, Any] = Field(min_length=1, max_length=64)
+    what: str = Field(default="the whole stack", max_length=80)
+
+    def alter(self, data: Data) -> None:
+        for path, value in self.values.items():
+            replace(data, path, value)
+
+    def title(self, before: Stack, after: Stack) -> str:
+        return f"Take over {self.what}"
+
+
 class AddPart(Edit):
     """Adds a part at the end of the list at `path`: a step, an EQ point, a tone, a trigger, a ducker, a carve pair."""
 

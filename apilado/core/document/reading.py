@@ -7,6 +7,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
+from apilado.core.document.cast import Cast
 from apilado.core.document.migrations import MIGRATIONS
 from apilado.core.document.stack import FORMAT, VERSION, Stack
 from apilado.errors import FutureVersion, InvalidDocument
@@ -66,17 +67,42 @@ def stack_from_data(data: Any) -> Stack:
 
 def stack_from_json(text: str | bytes) -> Stack:
     """A stack from JSON text; see `stack_from_data`."""
+    return stack_from_data(_parsed(text))
+
+
+def cast_from_json(text: str | bytes, file_name: str) -> Cast:
+    """A cast from JSON text.
+
+    Raises:
+        FutureVersion: it was written by a newer Apilado.
+        InvalidDocument: it is no cast, or its stack is not valid.
+    """
+    data = _parsed(text)
+    if not isinstance(data, dict) or not is_text(data):
+        raise InvalidDocument(f"'{file_name}' is not a cast")
+    try:
+        return Cast.model_validate({**data, "stack": stack_from_data(data.get("stack"))})
+    except ValidationError as error:
+        raise InvalidDocument(f"'{file_name}' is not a cast: {explain(error)}") from None
+
+
+def cast_to_json(cast: Cast) -> str:
+    """A cast as JSON that people can read."""
+    return json.dumps(cast.model_dump(mode="json"), indent=1, ensure_ascii=False) + "\n"
+
+
+def _parsed(text: str | bytes) -> Any:
+    """JSON text as plain values."""
 
     def refuse(constant: str) -> None:
         raise InvalidDocument(f"the stack is not valid: {constant} is not a number that JSON has")
 
     try:
-        data = json.loads(text, parse_constant=refuse)
+        return json.loads(text, parse_constant=refuse)
     except RecursionError:
         raise InvalidDocument("the stack is not valid: its JSON is nested too deeply") from None
     except ValueError as error:
         raise InvalidDocument(f"this is not JSON: {error}") from None
-    return stack_from_data(data)
 
 
 def stack_to_json(stack: Stack) -> str:

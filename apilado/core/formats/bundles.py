@@ -1,4 +1,4 @@
-"""Bundles: a stack and its assets in one plain zip, `stack.json` and `assets/SHA256.EXTENSION`."""
+"""Bundles: a stack, its casts and its assets in a zip: `stack.json`, `casts/NN.json`, `assets/SHA256.EXTENSION`."""
 
 from __future__ import annotations
 
@@ -8,18 +8,21 @@ import re
 import stat
 import zipfile
 import zlib
+from collections.abc import Iterable
 from dataclasses import dataclass
 
-from apilado.core.document.reading import stack_from_json, stack_to_json
+from apilado.core.document.cast import MOST_CASTS, Cast
+from apilado.core.document.reading import cast_from_json, cast_to_json, stack_from_json, stack_to_json
 from apilado.core.document.stack import Stack
 from apilado.core.formats.audio_files import EXTENSIONS, LARGEST_BYTES
 from apilado.errors import UnreadableFile
 
 STACK_NAME = "stack.json"
+CAST_NAME = re.compile(r"casts/[0-9]{2}\.json")
 ASSET_NAME = re.compile(r"assets/([0-9a-f]{64})\.([a-z0-9]{2,4})")
 LARGEST_STACK_BYTES = 8 * 2**20
 LARGEST_TOTAL_BYTES = 2 * LARGEST_BYTES
-MOST_ENTRIES = 64
+MOST_ENTRIES = 64 + MOST_CASTS
 FIXED_DATE = (1980, 1, 1, 0, 0, 0)
 """The same stack makes the same bundle, whenever it is written."""
 
@@ -35,10 +38,11 @@ class Asset:
 
 @dataclass(frozen=True)
 class Bundle:
-    """A stack and all the assets it needs."""
+    """A stack, its casts, and all the assets that they need."""
 
     stack: Stack
     assets: tuple[Asset, ...]
+    casts: tuple[Cast, ...] = ()
 
 
 def write_bundle(bundle: Bundle) -> bytes:
@@ -46,6 +50,8 @@ def write_bundle(bundle: Bundle) -> bytes:
     buffer = io.BytesIO()
     with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:
         archive.writestr(_entry(STACK_NAME), stack_to_json(bundle.stack))
+        for number, cast in enumerate(bundle.casts):
+            archive.writestr(_entry(f"casts/{number:02d}.json"), cast_to_json(cast))
         for asset in bundle.assets:
             archive.writestr(_entry(f"assets/{asset.sha256}.{asset.extension}"), asset.content)
     return buffer.getvalue()
@@ -74,19 +80,26 @@ def read_bundle(content: bytes, file_name: str) -> Bundle:
             if STACK_NAME not in names:
                 raise UnreadableFile(f"'{file_name}' is not a bundle: it holds no {STACK_NAME}")
             stack = stack_from_json(_content(archive, STACK_NAME, LARGEST_STACK_BYTES, file_name))
+            kept = sorted(name for name in names if CAST_NAME.fullmatch(name))
+            casts = [cast_from_json(_content(archive, name, LARGEST_STACK_BYTES, file_name), name) for name in kept]
             assets = []
-            for name in sorted(names - {STACK_NAME}):
+            for name in sorted(names - {STACK_NAME, *kept}):
                 assets.append(_asset(name, _content(archive, name, LARGEST_BYTES, file_name), file_name))
     except (zipfile.BadZipFile, EOFError, NotImplementedError, RuntimeError, OSError, ValueError) as error:
         raise UnreadableFile(f"'{file_name}' is not a bundle that can be read: {error}") from None
     except zlib.error:
         raise UnreadableFile(f"'{file_name}' is not a bundle that can be read: its data are damaged") from None
-    needed = stack.asset_hashes()
+    needed = assets_needed(stack, casts)
     held = {asset.sha256 for asset in assets}
     for sha in needed:
         if sha not in held:
             raise UnreadableFile(f"'{file_name}' lacks an asset that its stack needs: {sha[:12]}…")
-    return Bundle(stack, tuple(asset for asset in assets if asset.sha256 in needed))
+    return Bundle(stack, tuple(asset for asset in assets if asset.sha256 in needed), tuple(casts))
+
+
+def assets_needed(stack: Stack, casts: Iterable[Cast]) -> tuple[str, ...]:
+    """The SHA-256 of every asset that a stack and its casts need, each once."""
+    return tuple(dict.fromkeys(sha for each in (stack, *[c.stack for c in casts]) for sha in each.asset_hashes()))
 
 
 def _check_entries(entries: list[zipfile.ZipInfo], file_name: str) -> None:
@@ -98,8 +111,10 @@ def _check_entries(entries: list[zipfile.ZipInfo], file_name: str) -> None:
         name = entry.filename
         if stat.S_ISLNK(entry.external_attr >> 16):
             raise UnreadableFile(f"'{file_name}' holds a symbolic link, '{name}'; a bundle has plain files only")
-        if name != STACK_NAME and not ASSET_NAME.fullmatch(name):
-            raise UnreadableFile(f"'{file_name}' holds '{name}'; a bundle has {STACK_NAME} and assets/SHA256.ext only")
+        if name != STACK_NAME and not CAST_NAME.fullmatch(name) and not ASSET_NAME.fullmatch(name):
+            raise UnreadableFile(
+                f"'{file_name}' holds '{name}'; a bundle has {STACK_NAME}, casts/NN.json and assets/SHA256.ext only"
+            )
         if name in seen:
             raise UnreadableFile(f"'{file_name}' holds '{name}' twice")
         if entry.compress_type not in (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED):

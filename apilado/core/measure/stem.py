@@ -42,6 +42,11 @@ class StemMeasures:
         total = self.mid_power + self.side_power
         return np.divide(self.side_power, total, out=np.zeros_like(total), where=total > 1e-15)
 
+    def widths_told(self) -> list[float]:
+        """The width of each third-octave as piles are drawn by it; -1 where there is nothing."""
+        power = self.mid_power + self.side_power
+        return [round(float(w), 3) if p > 1e-7 else -1.0 for w, p in zip(self.width, power, strict=True)]
+
     @property
     def lean(self) -> NDArray[np.float64]:
         """Balance per third-octave: -1 all left, 1 all right."""

@@ -1,6 +1,13 @@
-"""What is only listened to: a listener's state, in no document, no measurement and no delivery."""
+"""What is only listened to: a listener's state, in no document, no measurement and no delivery.
+
+It has three parts. First which stack is heard: an earlier one (a cast), one with an edit as if it were made, one with a
+part overdone or left out. Then what is heard of it: some parts alone, one EQ point, one band, what one step adds. Last
+where it is heard. `render/listening.py` makes the sound of it.
+"""
 
 from __future__ import annotations
+
+from typing import Any
 
 from pydantic import Field
 
@@ -15,12 +22,19 @@ MOST_ALONE = 24
 
 
 class Audition(Model):
-    """Which parts are heard alone, if any, and which EQ point or band of a step. What has gone is passed over."""
+    """Which stack is heard, what of it, and where. What has gone from it is passed over."""
 
     alone: tuple[str, ...] = Field(
         default=(), max_length=MOST_ALONE, description="Owners, as layers/mid, kick or space"
     )
     point: str = Field(default="", max_length=120, description="Path of an EQ point, as kick/eq/points/k3f9, or a band")
+    only: str = Field(default="", max_length=200, description="Address of a step or a part: only what it makes")
+    overdo: str = Field(default="", max_length=200, description="Address of a part that is exaggerated")
+    without: str = Field(default="", max_length=200, description="Address of a part that is left out")
+    trial: dict[str, Any] | None = Field(default=None, description="An edit that is heard as if it were made")
+    section: str = Field(default="", max_length=40, description="Id of the section that the edit would be made in")
+    place: str = Field(default="", max_length=40, description="Where it is heard; nothing: here")
+    cast: int = Field(default=0, ge=0, description="Number of the cast that is heard; 0: the stack as it is now")
 
     def soloed(self, stack: Stack) -> tuple[str, ...]:
         """The parts heard alone that are there; none where everything is heard."""
@@ -86,7 +100,7 @@ class Audition(Model):
         )
 
     def changes(self, stack: Stack) -> bool:
-        """Whether anything else is heard than the whole."""
+        """Whether some of it is heard alone."""
         return bool(self.soloed(stack)) or self.focus(stack) is not None
 
 

@@ -8,7 +8,6 @@ from functools import partial
 from typing import cast
 
 import numpy as np
-from numpy.typing import NDArray
 
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits import AnyEdit, Several
@@ -16,8 +15,10 @@ from apilado.core.document.edits_values import AddPart, SetHarmonic, SetValue
 from apilado.core.document.layer import Layer
 from apilado.core.measure.bands import band_centres
 from apilado.core.measure.stem import THIRD
+from apilado.core.render.elsewhere import PHONE
 from apilado.core.render.playing import root_of, source_root
 from apilado.core.soundings.carving import bell_edit, point_edit
+from apilado.core.soundings.elsewhere import power_passed
 from apilado.core.soundings.further import doubled
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import Limits, Place, Rule, Sounding
@@ -26,6 +27,7 @@ from apilado.core.sources.voice import Voice
 from apilado.core.units import midi_to_name, power_ratio_db, power_to_db
 
 PHONE_HZ = 250.0
+"""From where on a phone's loudspeaker gives what it is given."""
 COMPARABLE_DB, HEARD_DB = 10.0, 25.0
 HARMONICS_TRIED = (0.1, 0.2, 0.35)
 CROWD_Q = 1.0
@@ -124,20 +126,14 @@ def _uncrowded(measures: Measures, names: list[str], hertz: float) -> Iterator[E
         yield Several(name=f"Room at {hertz:.0f} Hz", edits=told) if told else None
 
 
-def phone_response(frequencies_hz: NDArray[np.float64]) -> NDArray[np.float64]:
-    """What a phone's loudspeaker leaves of power: a Butterworth high-pass of the fourth order at 250 Hz."""
-    squared = np.square(frequencies_hz / PHONE_HZ)
-    ratio = np.square(np.square(squared))
-    return np.asarray(ratio / (1.0 + ratio))
-
-
 def small_speaker(rule: Rule, limits: Limits, measures: Measures) -> list[Sounding]:
     """Is the bass heard on a phone?"""
     sub = measures.sub
     if not measures.sounding or sub is None:
         return []
     bass = measures.bass
-    left, whole = bass.power_through(phone_response), bass.power_through(np.ones_like)
+    leaves = partial(power_passed, PHONE, rate_hz=measures.clock.rate_hz)
+    left, whole = bass.power_through(leaves), bass.power_through(np.ones_like)
     value = -power_ratio_db(left, whole)
     status = limits.status(value)
     limit, place = f"{limits.look:g} dB", Place((), PHONE_HZ, 20000.0)

@@ -20,12 +20,10 @@ from apilado.core.document.edits import InSection, edit_from_data
 from apilado.core.document.edits_sections import bars_in_words
 from apilado.core.document.forms import as_shown
 from apilado.core.document.stack import Stack
-from apilado.core.measure.loudness import measure_loudness
 from apilado.core.notes import Note
 from apilado.core.parameters import Model, parameters_of
 from apilado.core.render.audition import Audition
-from apilado.core.render.graph import build
-from apilado.core.render.stage import stage
+from apilado.core.render.elsewhere import PLACES
 from apilado.core.soundings.alignment import advise, change_in_words
 from apilado.core.soundings.make_room import MOST_PROPOSALS, all_of, make_room
 from apilado.core.soundings.measures import Measures, measure
@@ -39,13 +37,13 @@ from apilado.web.drawings.plumb_view import pair_views
 from apilado.web.drawings.room_view import room_view
 from apilado.web.drawings.view import View
 from apilado.web.items import item_after
-from apilado.web.layer_rows import facts, layer_rows, listening, states, texts
+from apilado.web.layer_rows import facts, layer_rows, states, texts
 from apilado.web.measured_sheets import MEASURED_SHEETS
 from apilado.web.pages import formatted, page, sketch_points
 from apilado.web.path_levels import moving_shares, path_levels
 from apilado.web.routes.common import audition_of, workspace_of
 from apilado.web.routes.heavy import heavy
-from apilado.web.routes.sound import PARTS, Playhead, answer_part, stretch_part
+from apilado.web.routes.sound import OWN, PARTS, Playhead, answer_part, stretch_part
 from apilado.web.sheets.base import AUDIO_ACCEPT
 from apilado.web.sheets.movements import marks_of, owner_of_selection
 from apilado.web.sheets.sections import otherwise
@@ -96,9 +94,15 @@ class DrawingsRequest(Model):
 def bench(request: Request, stack_id: int) -> HTMLResponse:
     """The page."""
     head = workspace_of(request).stacks.head(stack_id)
+    shown = {"facts": facts, "audio_accept": AUDIO_ACCEPT, "places": PLACES}
     return HTMLResponse(
         page(
-            request, "bench.html", pitches=PITCHES, head=head, stack=head.stack, facts=facts, audio_accept=AUDIO_ACCEPT
+            request,
+            "bench.html",
+            pitches=PITCHES,
+            head=head,
+            stack=head.stack,
+            **shown,
         )
     )
 
@@ -165,7 +169,7 @@ def answer(
         "plan": plan(there, view, workspace.assets.seconds_of, workspace.load) if drawn else None,
         "values": changed_values(as_shown(before, view.section), there) if before is not None and same else {},
         "section": {"name": chosen.name, "bars": bars_in_words(chosen)} if chosen is not None else None,
-        "texts": texts(there, view),
+        "texts": texts(there),
         "states": states(there, view),
         "gone": view.gone(revision.stack),
         "controls": not same,
@@ -197,7 +201,7 @@ def edits(request: Request, stack_id: int, posted: EditRequest) -> Any:
     for purpose in ("drawings", "plumb", "room"):
         workspace.overtake(purpose, stack_id)
     if posted.final:
-        workspace.overtake("loop", stack_id)
+        workspace.overtake(f"loop {OWN}", stack_id)
     if posted.hears is None:
         return edited(workspace, posted, edit, change, done)
     return StreamingResponse(_heard_first(workspace, stack_id, posted, edit, change, done), media_type=PARTS)
@@ -303,15 +307,6 @@ def meter(measures: Measures) -> str:
     return f"{loudness.integrated_lkfs:.1f} LUFS  {loudness.true_peak_dbtp:+.1f} dBTP".replace("-", "−")
 
 
-def loudness_alone(measures: Measures, heard: Audition) -> float | None:
-    """Loudness of what is heard where that is not the whole; it goes into no measurement of the stack."""
-    if not heard.changes(measures.stack):
-        return None
-    output = build(measures.stack, measures.clock, measures.load, heard).output
-    found = measures.run(stage(measure_loudness, output, rate_hz=measures.clock.rate_hz, looped=True))
-    return float(found.integrated_lkfs)
-
-
 def chosen_first(found: Sequence[Sounding], view: View) -> list[Sounding]:
     """Findings in their order, those of the chosen layer before others of their class."""
     kind, _, name = view.selected.partition(":")
@@ -328,7 +323,6 @@ def drawings(request: Request, stack_id: int, posted: DrawingsRequest) -> dict[s
     measures = measure(head.stack, workspace.load, workspace.engine, token)
     found = sound(measures)
     stacks.keep_summary(workspace, head.id, measures, found)
-    alone = loudness_alone(measures, posted.view)
     there = as_shown(head.stack, posted.view.section)
     owner = owner_of_selection(head.stack, posted.view.selected)
     shown = {"soundings": chosen_first(found, posted.view), "stack": head.stack, "rules": RULE_LIMITS}
@@ -338,7 +332,7 @@ def drawings(request: Request, stack_id: int, posted: DrawingsRequest) -> dict[s
         if line.sketch is not None:
             drawn.setdefault(line.address, {})["sketch"] = sketch_points(line.sketch)
     return {
-        "texts": {"listening": listening(head.stack, posted.view, alone), **told},
+        "texts": told,
         "path": drawn,
         "moving": moving_shares(head.stack, measures, owner) if owner else {},
         "revision": head.id,

@@ -24,9 +24,9 @@ def deliveries_of(request: Request) -> Deliveries:
     return found
 
 
-def audition_of(alone: str = "", point: str = "") -> Audition:
-    """What a page hears alone, from its query: owners with commas between them, and the path of an EQ point."""
+def audition_of(heard: str = "{}") -> Audition:
+    """What a page hears, from its query: the audition as JSON."""
     try:
-        return Audition(alone=tuple(owner for owner in alone.split(",") if owner), point=point)
+        return Audition.model_validate_json(heard)
     except ValidationError as error:
-        raise ApiladoError(f"what is to be heard alone is not valid: {explain(error)}") from None
+        raise ApiladoError(f"what is to be heard is not valid: {explain(error)}") from None

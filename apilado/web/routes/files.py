@@ -178,7 +178,8 @@ def export(request: Request, stack_id: int, kind: str) -> Response:
     stack = workspace.stacks.head(stack_id).stack
     name = safe_name(stack.name)
     if kind == "bundle":
-        return _download(write_bundle(stacks.bundle_of(workspace, stack)), f"{name}.apilado", "application/zip")
+        bundle = stacks.bundle_of(workspace, stack, workspace.casts.all_of(stack_id))
+        return _download(write_bundle(bundle), f"{name}.apilado", "application/zip")
     if kind == "json":
         return _download(stack_to_json(stack).encode(), f"{name}.json", "application/json")
     if kind == "midi":

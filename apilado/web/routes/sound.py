@@ -8,27 +8,29 @@ from typing import Any
 from urllib.parse import quote
 
 import numpy as np
-from fastapi import APIRouter, Depends, Query, Request
+from fastapi import APIRouter, Query, Request
 from fastapi.responses import Response
 from pydantic import Field
 
 from apilado.actions.hearing import hear_stretch
+from apilado.actions.listening import hear_loop
 from apilado.actions.sent import BLOCK_FRAMES
 from apilado.actions.tapping import LONGEST_S, release_ms_of, tap
 from apilado.actions.workspace import Workspace
-from apilado.core.document.edits import InSection, apply, edit_from_data
-from apilado.core.document.overdo import overdone
 from apilado.core.document.stack import Stack
 from apilado.core.parameters import Model
 from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.render.engine import Token
-from apilado.core.render.graph import Graph, added_by, build, clock_of, dearest_layer
+from apilado.core.render.graph import Graph, dearest_layer
 from apilado.errors import Overtaken
-from apilado.web.routes.common import audition_of, workspace_of
+from apilado.web.routes.common import workspace_of
 
 SLOW_S = 2.0
 """A render that takes longer is told."""
 MOSTLY = 0.5
+OWN = "own"
+"""The slot of the loop that edits are made on; what is lent for a moment and casts have others."""
+MOST_COMPARED = 24
 
 PARTS = "application/x-apilado-parts"
 """Several parts one behind the other, each as `answer_part` makes it."""
@@ -36,49 +38,47 @@ PARTS = "application/x-apilado-parts"
 router = APIRouter(prefix="/stacks/{stack_id}")
 
 
-class PreviewRequest(Model):
-    """An edit to be heard before it is made."""
+class LoopRequest(Model):
+    """What a page wants to hear."""
 
-    edit: dict[str, Any]
     client: str = Field(default="", max_length=80)
-    section: str = Field(default="", max_length=40)
+    slot: str = Field(default="own", max_length=40, description="Which of the sounds that the page holds it is")
+    known: int | None = Field(default=None, description="Number of the last loop it was sent for this; 0: none")
     heard: Audition = WHOLE
+    against: tuple[Audition, ...] = Field(default=(), max_length=MOST_COMPARED, description="What it is compared with")
 
 
-@router.post("/preview")
-def preview(request: Request, stack_id: int, posted: PreviewRequest) -> Response:
-    """The loop as it would be after an edit; nothing is kept."""
-    workspace = workspace_of(request)
-    head = workspace.stacks.head(stack_id)
-    edit = edit_from_data(posted.edit)
-    goes_in = edit.goes_into(posted.section)
-    changed = apply(head.stack, InSection(section=posted.section, edit=edit) if goes_in else edit)
-    return sound_of(workspace, head.id, changed, workspace.newest("overdo", stack_id, posted.client), posted.heard)
+@router.post("/loop")
+def loop(request: Request, stack_id: int, posted: LoopRequest) -> Response:
+    """The loop as a listener hears it: raw little-endian float32, the left channel, then the right.
 
-
-@router.get("/loop")
-def loop(
-    request: Request,
-    stack_id: int,
-    client: str = "",
-    overdo: str = "",
-    adds: str = "",
-    known: int | None = None,
-    heard: Audition = Depends(audition_of),  # noqa: B008
-) -> Response:
-    """The loop as raw little-endian float32, the left channel, then the right; with one part overdone if asked, or what
-    one step adds, or some parts alone.
-
-    To a page that says what it was sent last, by its number or 0, only the blocks that have changed since are sent.
+    To a page that says what it was sent last, by its number or 0, only the blocks that have changed since are sent. It
+    comes at the level it has: X-Matches says by how much it, and then each that it is compared with, is turned down.
     """
-    workspace = workspace_of(request)
-    head = workspace.stacks.head(stack_id)
-    held = bool(overdo or adds)
-    token = workspace.newest("overdo" if held else "loop", stack_id, client[:80])
-    stack = overdone(head.stack, overdo[:200]) if overdo else head.stack
-    if held or known is None:
-        return sound_of(workspace, head.id, stack, token, heard, None if held else stack_id, adds=adds[:200])
-    return sound_of(workspace, head.id, stack, token, heard, stack_id, (client[:80], known))
+    workspace, begun = workspace_of(request), perf_counter()
+    token = workspace.newest(f"loop {posted.slot}", stack_id, posted.client)
+    found = hear_loop(workspace, stack_id, posted.heard, posted.against, token)
+    if posted.slot == OWN:
+        workspace.heard[stack_id] = found.listened.graph
+    headers = {
+        "X-Revision": str(found.revision),
+        "X-Frames": str(found.clock.frames),
+        "X-Rate": str(found.clock.rate_hz),
+        "X-Beats": repr(found.clock.beats),
+        "X-Loudness": repr(found.loudness_lkfs),
+        "X-Matches": json.dumps([[round(each.gain_db, 3), each.matched] for each in found.matches]),
+    }
+    if said := slow_in_words(found.listened.stack, found.listened.graph, token, perf_counter() - begun):
+        headers["X-Slow"] = quote(said)
+    audio = found.audio
+    if posted.known is None:
+        content = audio.astype("<f4", copy=False).tobytes()
+    else:
+        number, blocks = workspace.sent.changed((posted.client, posted.slot), posted.known, audio)
+        headers |= {"X-Number": str(number), "X-Block": str(BLOCK_FRAMES), "X-Blocks": ",".join(map(str, blocks))}
+        cut = [audio[:, BLOCK_FRAMES * index : BLOCK_FRAMES * (index + 1)] for index in blocks]
+        content = b"".join(np.ascontiguousarray(each, "<f4").tobytes() for each in cut)
+    return Response(content, media_type="application/octet-stream", headers=headers)
 
 
 @router.get("/tap")
@@ -111,46 +111,6 @@ def slow_in_words(stack: Stack, graph: Graph, token: Token, seconds: float) -> s
     layer, share = stack.layer(found[0]), found[1]
     most = f", mostly for {layer.name}" if layer and share >= MOSTLY else ""
     return f"rendered in {seconds:.0f} s{most}"
-
-
-def sound_of(
-    workspace: Workspace,
-    revision: int,
-    stack: Stack,
-    token: Token,
-    heard: Audition,
-    kept_for: int | None = None,
-    page: tuple[str, int] | None = None,
-    adds: str = "",
-) -> Response:
-    """The loop of a stack as a listener hears it, as an answer.
-
-    Args:
-        kept_for: the number of the stack whose own loop it is: stretches go on from it.
-        page: (client, the number of what it was sent last) of a page that is sent what has changed alone.
-        adds: the address of a step: only what it adds.
-    """
-    clock = clock_of(stack, looped=True)
-    graph, begun = build(stack, clock, workspace.load, heard), perf_counter()
-    audio = workspace.engine.run([added_by(graph, stack, adds) if adds else graph.output], token)[0]
-    if kept_for is not None:
-        workspace.heard[kept_for] = graph
-    headers = {
-        "X-Revision": str(revision),
-        "X-Frames": str(clock.frames),
-        "X-Rate": str(clock.rate_hz),
-        "X-Beats": repr(clock.beats),
-    }
-    if said := slow_in_words(stack, graph, token, perf_counter() - begun):
-        headers["X-Slow"] = quote(said)
-    if page is None:
-        content = audio.astype("<f4", copy=False).tobytes()
-    else:
-        number, blocks = workspace.sent.changed(page[0], page[1], audio)
-        headers |= {"X-Number": str(number), "X-Block": str(BLOCK_FRAMES), "X-Blocks": ",".join(map(str, blocks))}
-        cut = [audio[:, BLOCK_FRAMES * index : BLOCK_FRAMES * (index + 1)] for index in blocks]
-        content = b"".join(np.ascontiguousarray(each, "<f4").tobytes() for each in cut)
-    return Response(content, media_type="application/octet-stream", headers=headers)
 
 
 class Playhead(Model):
@@ -189,21 +149,20 @@ def stretch_part(
     return answer_part(head, found.audio.astype("<f4", copy=False).tobytes())
 
 
-@router.get("/stretch")
-def stretch(
-    request: Request,
-    stack_id: int,
-    place: int,
-    length: int,
-    client: str = "",
-    heard: Audition = Depends(audition_of),  # noqa: B008
-) -> Response:
+class StretchRequest(Playhead):
+    """What of a loop a page wants to hear first."""
+
+    client: str = Field(default="", max_length=80)
+    heard: Audition = WHOLE
+
+
+@router.post("/stretch")
+def stretch(request: Request, stack_id: int, posted: StretchRequest) -> Response:
     """A stretch of the loop from the playhead on, as a part of an answer; nothing where the loop is as quick."""
     workspace = workspace_of(request)
     head = workspace.stacks.head(stack_id)
-    at = Playhead(place=place, length=length)
     try:
-        found = stretch_part(workspace, stack_id, head.id, head.stack, at, client[:80], heard)
+        found = stretch_part(workspace, stack_id, head.id, head.stack, posted, posted.client, posted.heard)
     except Overtaken:
         found = None
     return Response(found or b"", media_type=PARTS)

@@ -53,8 +53,8 @@ class Action:
     """The path of a part that is exaggerated while it is held."""
     adds: str = ""
     """The path of a step of which only what it adds is heard while it is held."""
-    hear: dict[str, Any] | None = None
-    """An edit that is heard as if it were made while it is held."""
+    without: str = ""
+    """The path of a part without which all is heard while it is held."""
     listen: str = ""
     """The path of an EQ point: only what it touches is heard while it is pressed in."""
     pull: str = ""

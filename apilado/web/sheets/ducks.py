@@ -53,7 +53,7 @@ def duck_sections(stack: Stack, selected: str) -> tuple[Section, ...]:
         Section(
             ducker.name,
             own,
-            (Action("Overdo", overdo=path), remove),
+            (Action("Overdo", overdo=path), Action("Without", without=path), remove),
         ),
         Section(
             "Shape",

@@ -232,8 +232,7 @@ def heard_apart(part: BaseModel, path: str) -> tuple[Action, ...]:
     """What a step that is on adds, and the sound without it."""
     if not getattr(part, "on", False):
         return ()
-    off = {"op": "set", "path": f"{path}/on", "value": False}
-    return Action("What it adds", adds=path), Action("Without", hear=off)
+    return Action("What it adds", adds=path), Action("Without", without=path)
 
 
 def copies_of(stack: Stack, part: Part, path: str) -> tuple[Field, ...]:
@@ -291,7 +290,8 @@ def point_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
         if to != own
     ]
     copy = menu_field(joined(path, "copy"), "Copy to", others)
-    return Extras((copy,), (Action("Hear it alone", listen=path),), key=point_key(path))
+    alone, left_out = Action("Hear it alone", listen=path), Action("Without", without=path)
+    return Extras((copy,), (alone, left_out), key=point_key(path))
 
 
 def eq_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
@@ -327,7 +327,7 @@ def _pair_section(stack: Stack, pair_id: str) -> Section:
     pair = next(pair for pair in stack.pairs if pair.id == pair_id)
     title = f"Pair: {stack.owner_name(pair.dip)} gives, {stack.owner_name(pair.lift)} takes"
     drop = Action("Remove", {"op": "remove", "path": here}, danger=True)
-    return Section(title, fields_of(pair, here), (drop,), key=point_key(here))
+    return Section(title, fields_of(pair, here), (Action("Without", without=here), drop), key=point_key(here))
 
 
 def _ringing_said(stack: Stack, eq: str) -> str:

@@ -58,7 +58,12 @@ def section_sections(stack: Stack, selected: str) -> tuple[Section, ...]:
     )
     remove = Action("Remove the section", {"op": "remove", "path": here}, danger=True)
     return (
-        Section("Section", (name, *ends), (remove,), note=f"It takes {bars_in_words(section)}."),
+        Section(
+            "Section",
+            (name, *ends),
+            (Action("Without", without=here), remove),
+            note=f"It takes {bars_in_words(section)}.",
+        ),
         Section("Otherwise here", (), tuple(_given_back(stack, section)), note=_own_in_words(section)),
         Section("In and out", (), tuple(_in_and_out(stack, section))),
         Section("Build-up and fill", _build_ups(stack, section), tuple(_fills(stack, section))),

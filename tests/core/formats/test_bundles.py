@@ -4,6 +4,7 @@ import stat
 import unittest
 import zipfile
 
+from apilado.core.document.cast import Cast
 from apilado.core.document.reading import stack_to_json
 from apilado.core.formats.bundles import Bundle, read_bundle, write_bundle
 from apilado.demo.stacks import rope_walk
@@ -47,7 +48,8 @@ class BundlesTest(unittest.TestCase):
             (packed([("stack.json", text), (good.replace(".wav", ".exe"), b"x")]), "unknown kind, .exe"),
             (packed([("other.json", text)]), "holds 'other.json'"),
             (packed([]), "it holds no stack.json"),
-            (packed([(f"assets/{index:064x}.wav", b"") for index in range(80)]), "holds 80 files"),
+            (packed([(f"assets/{index:064x}.wav", b"") for index in range(140)]), "holds 140 files"),
+            (packed([("stack.json", text), (good, asset.content), ("casts/1.json", "{}")]), "holds 'casts/1.json'"),
             (b"PK\x03\x04 no zip", "is not a bundle that can be read"),
             (write_bundle(bundle)[:-200], "is not a bundle that can be read"),
         )
@@ -58,6 +60,23 @@ class BundlesTest(unittest.TestCase):
             read_bundle(packed([("stack.json", json.dumps(future))]), "b.apilado")
         with self.assertRaisesRegex(InvalidDocument, "not JSON"):
             read_bundle(packed([("stack.json", "{")]), "b.apilado")
+
+    def test_casts_travel_with_all_that_they_need(self):
+        slipway, rope = demo_bundles()[0], rope_walk()
+        casts = (Cast(name="as it was", stack=slipway.stack), Cast(name="rope", judgement="too thin", stack=rope.stack))
+        bundle = Bundle(slipway.stack, rope.assets, casts)
+        self.assertEqual(read_bundle(write_bundle(bundle), "a.apilado"), bundle)
+        with self.assertRaisesRegex(UnreadableFile, "lacks an asset"):
+            read_bundle(write_bundle(Bundle(slipway.stack, (), casts)), "a.apilado")
+        text = stack_to_json(slipway.stack)
+        for content, words in (
+            ("[]", "'casts/00.json' is not a cast"),
+            ('{"name": "a"}', "this is not a stack"),
+            (json.dumps({"name": "", "stack": json.loads(text)}), "'casts/00.json' is not a cast: name"),
+            (json.dumps({"name": "a", "stack": json.loads(text) | {"bars": 0}}), "bars"),
+        ):
+            with self.subTest(words=words), self.assertRaisesRegex(InvalidDocument, words):
+                read_bundle(packed([("stack.json", text), ("casts/00.json", content)]), "b.apilado")
 
     def test_what_the_stack_does_not_need_is_left_out(self):
         slipway, rope = demo_bundles()[0], rope_walk()

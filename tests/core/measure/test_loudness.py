@@ -49,6 +49,26 @@ class LoudnessTest(unittest.TestCase):
             self.assertEqual(measure_loudness(audio, rate_hz=48000).integrated_lkfs, -150.0)
 
 
+class EndlessTest(unittest.TestCase):
+    """A loop is as loud as its endless repetition: pyloudnorm on sixteen rounds of it, one behind the other."""
+
+    def test_a_loop_is_as_loud_as_sixteen_rounds_of_it(self):
+        for rate, seconds, quiet in ((48000, 1.87, 0.02), (44100, 5.517, 0.001), (96000, 0.31, 0.3), (48000, 2.0, 0.1)):
+            # Low, as a bass is: how the K curve is carried to other rates tells at the top.
+            loop = noise(round(seconds * rate), seed=round(seconds * 10))
+            loop = scipy_signal.lfilter(*scipy_signal.butter(1, 400.0, fs=rate), loop).astype(np.float32)
+            loop[:, : loop.shape[1] // 2] *= np.float32(quiet)
+            rounds = np.tile(loop, 16).T.astype(np.float64)
+            expected = pyloudnorm.Meter(rate).integrated_loudness(rounds)
+            # Wherever it begins, unless its blocks begin at the same places in every round.
+            for turned in (0, loop.shape[1] // 3) if seconds != 2.0 else (0,):
+                around = np.roll(loop, turned, axis=1)
+                found = measure_loudness(around, rate_hz=rate, looped=True).integrated_lkfs
+                self.assertAlmostEqual(found, expected, delta=0.1)
+        one_round = measure_loudness(loop, rate_hz=rate).integrated_lkfs
+        self.assertNotAlmostEqual(one_round, expected, delta=0.1)
+
+
 class MomentaryTest(unittest.TestCase):
     def test_the_loudest_400_ms_count_not_the_mean(self):
         # EBU Tech 3341: momentary loudness is that of 400 ms. A second at -20 dBFS within nine of -60: its maximum is the

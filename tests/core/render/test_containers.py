@@ -27,7 +27,7 @@ from apilado.core.treatments.hard_clip import HardClip
 from apilado.core.treatments.multiband import Multiband
 from apilado.core.treatments.offset import Offset
 from apilado.errors import InvalidEdit
-from apilado.web.layer_rows import listening
+from apilado.web.hearing_words import what_is_heard
 from tests.seeded.stacks import Dice, seeds
 from tests.support import ENGINE, graph_of, loader, noise, path_of, plain_stack, rendered, sha256, sine, wav
 
@@ -261,7 +261,7 @@ class BandsTest(unittest.TestCase):
         self.assertGreater(float(spectrum[2 * 900 : 2 * 1000].mean()), float(spectrum[2 * 40 : 2 * 60].mean()) + 40.0)
         self.assertGreater(float(spectrum[2 * 900 : 2 * 1000].mean()), float(spectrum[2 * 15000 :].mean()) + 30.0)
         self.assertEqual((audition.gone(stack), audition.changes(stack)), ((), True))
-        self.assertIn("Heard: only band 2 of bands 1 of", listening(stack, audition))
+        self.assertIn("only band 2 of bands 1 of", what_is_heard(stack, audition))
         left = apply(stack, RemovePart(path=f"{HERE}/bands/b1"))
         self.assertEqual(audition.gone(left), (audition.point,))
         self.assertFalse(audition.changes(left))

@@ -1,8 +1,8 @@
 // The bench: holds what is chosen and shown, sends edits, and brings drawings, sheet and sound up to date.
 
-import { Alone } from "./alone.js";
 import { get, post, tell } from "./api.js";
 import { listenToBorders } from "./borders.js";
+import { Casts } from "./casts.js";
 import { listenToDrops } from "./drops.js";
 import { EditQueue } from "./edits.js";
 import { Files } from "./files.js";
@@ -10,7 +10,7 @@ import { listenToFields, showStates, showTexts, showValues } from "./fields.js";
 import { listenToGestures } from "./gestures.js";
 import { listenToHandles } from "./handles.js";
 import { listenToKeys } from "./keys.js";
-import { listenToOverdo } from "./overdo.js";
+import { Listening } from "./listening.js";
 import { Newest } from "./newest.js";
 import { Panels } from "./panels.js";
 import { Path } from "./path.js";
@@ -26,6 +26,7 @@ const OVERTAKEN = 204;
 const MEASURED = /^(sub|bus|space|shared|kick|trigger:.*|duck(:.*)?|balance)$/;
 const RENDERING_SHOWN_MS = 300;
 const [BEFORE_HIT_BEATS, BEHIND_HIT_BEATS] = [0.1, 0.9]; // of what is seen around one hit
+const SETTLING_MS = 20;
 const RESTING_MS = 250; // a hand that rests in the middle of a drag wants to see
 
 class Bench {
@@ -39,10 +40,9 @@ class Bench {
     this.item = "";
     this.mode = "eq";
     this.eq = ""; // the address of the EQ that is pulled, where a part has several
-    this.alone = new Alone(this);
     this.panels = new Panels();
     this.panels.beats = this.info.beats;
-    this.player = new Player(`${this.url}/loop?client=${this.client}`, Number(root.dataset.rate), (said) => this.heard(said));
+    this.player = new Player(this.url, this.client, Number(root.dataset.rate), (said) => this.heard(said));
     this.ahead = null; // the revision of an edit that is kept, and whose answer is still on its way
     this.edits = new EditQueue({
       send: (edit, gesture, final, kept) => this.send(edit, gesture, final, kept),
@@ -52,12 +52,15 @@ class Bench {
     });
     this.plumb = new View(this, "plumb", "Listening to every note at every border …", { goal: "worst" });
     this.room = new View(this, "room", "Trying out what makes room …", {});
-    this.views = [this.plumb, this.room];
+    this.elsewhere = new View(this, "elsewhere", "Listening elsewhere …", {});
+    this.casts = new Casts(this);
+    this.views = [this.plumb, this.room, this.elsewhere, this.casts];
     this.remedies = new Remedies(this);
     this.path = new Path(this);
     this.files = new Files(this);
     this.sections = new Sections(this);
     this.tapping = new Tapping(this);
+    this.listening = new Listening(this);
     this.asked = 0;
     this.stepping = Promise.resolve();
     this.measuring = new Newest(() => this.drawMeasured(), (error) => {
@@ -68,7 +71,7 @@ class Bench {
   }
 
   view() {
-    return { ...this.panels.sizes(), selected: this.selected, mode: this.mode, eq: this.eq, open: this.path.open(), wave: this.path.wave(), lanes: this.lanes ?? {}, hit: this.hit ?? false, ...this.sections.view(), ...this.alone.heard };
+    return { ...this.panels.sizes(), selected: this.selected, mode: this.mode, eq: this.eq, open: this.path.open(), wave: this.path.wave(), lanes: this.lanes ?? {}, hit: this.hit ?? false, ...this.sections.view(), ...this.listening.heard() };
   }
 
   /** Tells assistive technology, and whoever waits, that the page is not up to date yet. */
@@ -86,6 +89,7 @@ class Bench {
   }
 
   async send(edit, gesture, final, kept) {
+    this.listening.edited();
     const view = this.view();
     const { whole = false, ...bare } = edit;
     const data = { edit: bare, whole, base: this.ahead ?? this.revision, gesture, client: this.client, final, view };
@@ -138,7 +142,7 @@ class Bench {
     const stale = answer.revision !== this.revision || this.player.revision === null;
     if (stale && !asked) this.player.refresh(answer.revision, { final });
     this.revision = answer.revision;
-    this.alone.letGo(answer.gone);
+    this.listening.letGo(answer.gone);
     this.info = { beats: answer.beats, beatsPerBar: answer.beats_per_bar };
     this.panels.beats = answer.beats;
     if (answer.item !== undefined && answer.item !== null) this.item = answer.item;
@@ -169,6 +173,11 @@ class Bench {
     if (stale) this.remedies.drop();
     if (answer.made && this.path.open() !== opened) this.step("plan"); // what is open is drawn on the axes
     this.rest(final ? 0 : RESTING_MS);
+  }
+
+  /** Waits until every edit is kept. */
+  async settled() {
+    while (this.edits.busy) await new Promise((resolve) => { setTimeout(resolve, SETTLING_MS); });
   }
 
   /** The hand has let go where its last edit had left things: what was rendered on the way there is of no use. */
@@ -268,7 +277,7 @@ class Bench {
   async drawControls() {
     const whole = this.everyControl;
     this.everyControl = false;
-    const query = this.alone.query();
+    const query = this.listening.query();
     query.set("selected", this.selected);
     query.set("item", this.item);
     query.set("section", this.sections.chosen);
@@ -281,7 +290,7 @@ class Bench {
     parts.forEach((part, index) => replaceKeepingPlace(document.getElementById(part), texts[index]));
     if (this.shown !== asked) document.getElementById("sheet").parentElement.scrollTop = 0; // another sheet
     this.shown = asked;
-    this.redrawnWhileHeld();
+    this.listening.redrawn();
     this.markFaults(document.getElementById("soundings"));
     this.chosenSection();
     this.path.drawn();
@@ -329,7 +338,8 @@ class Bench {
 
   // --- hearing -------------------------------------------------------------------------------------------------------
 
-  heard({ sounding, playing, rendering, fault, slow }) {
+  heard({ sounding, playing, rendering, fault, slow, level }) {
+    if (level !== undefined) this.listening.levelled(level);
     if (slow !== undefined) this.slow = slow;
     if (fault) tell(fault, { fault: true });
     const state = document.getElementById("sound-state");
@@ -368,11 +378,10 @@ function listen(bench) {
   listenToHandles(bench);
   listenToFields(bench);
   listenToKeys(bench);
-  listenToOverdo(bench);
   listenToPresses();
   document.addEventListener("click", (event) => {
     const near = (selector) => event.target.closest(selector);
-    const pressed = near("[data-edit], [data-alone], [data-listen], [data-pull], [data-show], [data-close], [data-mode], [data-zoom], [data-select], #play, #undo, #redo, #help, #sheet-call, #plumb-open, #room-open, #mend-all, #tap, [data-view-close], [data-goal], [data-most], [data-limit], [data-look]");
+    const pressed = near("[data-edit], [data-alone], [data-listen], [data-pull], [data-show], [data-close], [data-mode], [data-zoom], [data-select], #play, #undo, #redo, #help, #sheet-call, #plumb-open, #room-open, #mend-all, #tap, [data-view-close], [data-goal], [data-most], [data-limit], [data-look], [data-place], [data-hear-cast]");
     if (event.target.closest("#files a, #files button")) document.getElementById("files").open = false;
     if (!pressed || pressed.closest("svg.drawing") || (near("input, label") && !pressed.matches("button"))) return;
     if (event.detail > 0) pressed.blur(); // a pointer's press leaves Space to the transport
@@ -382,8 +391,10 @@ function listen(bench) {
       const whole = Boolean(pressed.closest("#soundings, #dialog, .plumb-view"));
       bench.edit(() => ({ ...JSON.parse(pressed.dataset.edit), whole }));
       if ("close" in pressed.dataset) pressed.closest("dialog").close();
-    } else if (pressed.dataset.alone) bench.alone.toggle(pressed.dataset.alone);
-    else if (pressed.dataset.listen) bench.alone.togglePoint(pressed.dataset.listen);
+    } else if (pressed.dataset.alone) bench.listening.toggle(pressed.dataset.alone);
+    else if (pressed.dataset.place !== undefined) bench.listening.goTo(pressed.dataset.place);
+    else if (pressed.dataset.hearCast) bench.listening.hearCast(Number(pressed.dataset.hearCast));
+    else if (pressed.dataset.listen) bench.listening.togglePoint(pressed.dataset.listen);
     else if (pressed.dataset.show) bench.panels.show(JSON.parse(pressed.dataset.show));
     else if ("close" in pressed.dataset) pressed.closest("dialog").close();
     else if (pressed.dataset.pull) bench.pull(pressed.dataset.pull);
@@ -462,7 +473,7 @@ function zoom(bench, kind) {
 
 const bench = new Bench(document.getElementById("bench"));
 listen(bench);
-bench.player.hearAlone(bench.alone.query().toString());
+bench.listening.begin();
 await bench.step("plan");
 bench.animate();
 new Tabs(bench).poll();

@@ -1,13 +1,17 @@
 // A worker that posts edits, fetches the sound that they make, and hands it to the audio thread: however long the page
 // takes to draw, the ear does not wait for it.
 
-import { get, postRaw, Refused } from "./api.js";
+import { postRaw, Refused } from "./api.js";
 
-let address = ""; // of the loop
-let alone = ""; // what is heard alone, as a query
+let address = ""; // of the stack
+let client = ""; // this page
+let asked = { heard: {}, against: [] }; // what is heard in the own slot, and what it is compared with: { slot, heard } each
 let audio = null; // { port, rate } of the audio thread
-let loop = null; // what was fetched last: { blocks, size, frames, number, revision, rate }
+let loop = null; // what was fetched last for the own slot: { blocks, size, frames, number, revision, rate, matches }
 let lent = null; // the order of another loop that is heard instead, until it is given back
+let equal = true; // what is compared is heard at equal loudness
+const others = new Map(); // slot -> the loop that was lent from it last, with the order that it was fetched by
+const gains = new Map(); // slot -> by how many dB it is turned down beside what it is compared with
 let wanted = null;
 let fetched = null; // { revision, abort } of the request in flight
 let edition = 0; // counts what is to be heard: of two sounds, the one of the later edition is the newer
@@ -19,27 +23,43 @@ const RESTING_MS = 250; // a hand that rests in the middle of a drag wants to he
 const AGAIN_MS = 450; // where the loop has not come by then, the next stretch is asked for
 
 const ORDERS = {
-  begin({ url }) {
-    address = url;
+  begin(order) {
+    ({ url: address, client } = order);
   },
 
   /** Another audio thread, which runs at `rate`. */
   audio({ port, rate }) {
-    audio = { port, rate, blocks: [] };
+    audio = { port, rate, blocks: new Map() };
+    carry("own", loop);
     if (lent) carryLent().catch(() => {});
-    else carry(loop);
   },
 
   refresh,
 
-  /** Something else is heard alone: the same revision sounds otherwise. */
-  alone({ query }) {
-    if (query === alone) return;
-    alone = query;
+  /** Something else is heard of the stack, or beside other things: the same revision sounds otherwise. */
+  audition(order) {
+    if (JSON.stringify(order.asked) === JSON.stringify(asked)) return;
+    asked = order.asked;
     if (!loop && !fetched && wanted === null) return; // the first sound is still to be asked for
     wanted = wanted ?? fetched?.revision ?? loop.revision;
+    if (order.playhead) ahead(order.playhead, wanted);
     if (fetched) fetched.abort.abort();
     else run();
+  },
+
+  /** Whether what is compared is heard at equal loudness. */
+  equal({ on }) {
+    equal = on;
+    turn([...gains.keys()]);
+  },
+
+  /** Slots whose loops are not wanted any more. */
+  drop({ slots }) {
+    for (const slot of slots) {
+      others.delete(slot);
+      audio?.blocks.delete(slot);
+    }
+    audio?.port.postMessage({ order: "drop", slots });
   },
 
   async edit({ id, url, data, final }) {
@@ -72,21 +92,17 @@ const ORDERS = {
   async further({ playhead }) {
     const mine = pending;
     if (!mine || lent) return;
-    try {
-      const response = await get(`${address.replace("/loop?", "/stretch?")}&${alone}&place=${playhead.place}&length=${playhead.length}`);
-      for await (const { head, content } of partsOf(response)) {
-        if (pending === mine && head.revision === mine.revision) carryStretch(head, content, mine.edition);
-      }
-      if (pending === mine) later(AGAIN_MS, () => postMessage({ further: true }));
-    } catch { /* the loop is on its way */ }
+    await stretchFrom(playhead, mine);
+    if (pending === mine) later(AGAIN_MS, () => postMessage({ further: true }));
   },
 
-  /** Another loop until the own one is given back: as a query says, or with an edit as if it were made. */
-  async lend({ id, ...order }) {
-    lent = order;
+  /** Another loop until the own one is given back, in a slot of its own: what is to be heard, and beside what. */
+  async lend({ id, slot, heard, against, fresh }) {
+    const mine = (lent = { slot, heard, against });
     try {
-      await carryLent();
-      postMessage({ id, answer: null });
+      if (!fresh || others.get(slot)?.text !== JSON.stringify(heard)) await carryLent();
+      else audio?.port.postMessage({ order: "hear", slot });
+      postMessage({ id, answer: { heard: lent === mine } });
     } catch (error) {
       refused(id, error);
     }
@@ -94,7 +110,7 @@ const ORDERS = {
 
   giveBack() {
     lent = null;
-    carry(loop);
+    audio?.port.postMessage({ order: "hear", slot: "own" });
   },
 };
 
@@ -114,6 +130,22 @@ function taken(head, content, final, heard) {
   later(AGAIN_MS, () => postMessage({ further: true }));
 }
 
+/** What is heard otherwise now is heard as a stretch first. */
+function ahead(playhead, revision) {
+  edition += 1;
+  pending = { revision, edition };
+  stretchFrom(playhead, pending);
+}
+
+async function stretchFrom(playhead, mine) {
+  try {
+    const response = await postRaw(`${address}/stretch`, { client, heard: asked.heard, ...playhead });
+    for await (const { head, content } of partsOf(response)) {
+      if (pending === mine && head.revision === mine.revision) carryStretch(head, content, mine.edition);
+    }
+  } catch { /* the loop is on its way */ }
+}
+
 function later(after, what) {
   const mine = pending;
   timers.push(setTimeout(() => { if (pending === mine && mine) what(); }, after));
@@ -123,7 +155,7 @@ function carryStretch({ frames, begins, length, rate, revision }, content, numbe
   if (lent || audio?.rate !== rate) return;
   const samples = new Float32Array(content);
   const block = { left: samples.slice(0, frames), right: samples.slice(frames) };
-  const sound = { blocks: [block], size: frames, frames, begins, length, revision, edition: number };
+  const sound = { slot: "own", blocks: [block], size: frames, frames, begins, length, revision, edition: number, gain: gainOf("own") };
   audio.port.postMessage({ order: "load", loop: sound }, [block.left.buffer, block.right.buffer]);
 }
 
@@ -177,20 +209,44 @@ function refused(id, { message, status, name }) {
   postMessage({ id, error: { message, status, name } });
 }
 
-/** A loop to the audio thread, if that runs at its rate: those of its blocks that are not there yet. */
-function carry(sound) {
+/** A loop to its slot in the audio thread, if that runs at its rate: those of its blocks that are not there yet. */
+function carry(slot, sound) {
   if (!sound || audio?.rate !== sound.rate) return;
-  const blocks = sound.blocks.map((block, index) => (block === audio.blocks[index] ? null : block));
-  audio.blocks = sound.blocks;
-  audio.port.postMessage({ order: "load", loop: { ...sound, blocks } });
+  const before = audio.blocks.get(slot) ?? [];
+  const blocks = sound.blocks.map((block, index) => (block === before[index] ? null : block));
+  audio.blocks.set(slot, sound.blocks);
+  audio.port.postMessage({ order: "load", loop: { ...sound, slot, blocks, gain: gainOf(slot) } });
 }
+
+const gainOf = (slot) => (equal ? 10 ** ((gains.get(slot) ?? 0) / 20) : 1);
+
+function turn(slots) {
+  audio?.port.postMessage({ order: "gains", gains: Object.fromEntries(slots.map((slot) => [slot, gainOf(slot)])) });
+}
+
+/** What an answer says of how loud things are beside each other. */
+function compared(slot, against, { matches, loudness }) {
+  const [own, ...theirs] = matches;
+  const told = [[slot, own], ...against.map((each, index) => [each.slot, theirs[index]])].filter(([name]) => name);
+  for (const [name, [gain]] of told) gains.set(name, gain);
+  turn(told.map(([name]) => name));
+  postMessage({ level: { slot, loudness, gain: own[0], matched: own[1] } });
+}
+
+const bodyOf = (slot, heard, against, known) => ({ client, slot, heard, against: against.map((each) => each.heard), known });
 
 /** What is lent, as it is by now; nothing if it is given back before it comes. */
 async function carryLent() {
   const order = lent;
-  const { query, url, data } = order;
-  const sound = await samplesOf(query ? await get(`${address}&${alone}&${query}`) : await postRaw(url, data));
-  if (lent === order) carry(sound);
+  const { slot, heard, against } = order;
+  const before = others.get(slot);
+  const answer = await postRaw(`${address}/loop`, bodyOf(slot, heard, against, before?.number ?? 0));
+  const sound = { ...await samplesOf(answer, before), text: JSON.stringify(heard) };
+  others.set(slot, sound);
+  if (lent !== order) return;
+  compared(slot, against, sound);
+  carry(slot, sound);
+  audio?.port.postMessage({ order: "hear", slot });
 }
 
 /** Asks for the sound of a revision. `final` drops a request for an earlier one that is still under way. */
@@ -210,12 +266,14 @@ async function run() {
     const number = edition;
     fetched = { revision, abort: new AbortController() };
     try {
-      const answer = await get(`${address}&${alone}&known=${loop?.number ?? 0}`, fetched.abort.signal);
+      const { heard, against } = asked;
+      const answer = await postRaw(`${address}/loop`, bodyOf("own", heard, against, loop?.number ?? 0), fetched.abort.signal);
       loop = { ...await samplesOf(answer, loop), edition: number };
       if (lent) carryLent().catch(() => {}); // an edit while it is held: it goes on being heard, of the new revision
-      else if (!pending || pending.edition < number) {
+      else compared("own", against, loop);
+      if (!pending || pending.edition < number) {
         pending = null;
-        carry(loop);
+        carry("own", loop);
       } // else something newer is heard as a stretch, and its loop will come
       postMessage({ fetched: { revision: loop.revision, rate: loop.rate, slow: loop.slow } });
     } catch (error) {
@@ -261,6 +319,8 @@ async function samplesOf(response, before = null) {
     number: number("X-Number"),
     revision: number("X-Revision"),
     rate: number("X-Rate"),
+    loudness: number("X-Loudness"),
+    matches: JSON.parse(response.headers.get("X-Matches")),
     slow: decodeURIComponent(response.headers.get("X-Slow") ?? ""),
   };
 }

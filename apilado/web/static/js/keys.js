@@ -36,6 +36,12 @@ export function listenToKeys(bench) {
       bench.plumb.toggle();
     } else if (key === "r") {
       bench.room.toggle();
+    } else if (key === "v") {
+      bench.listening.walk(event.shiftKey ? -1 : 1);
+    } else if (key === "h" || key === "j") {
+      bench.listening.hearKept(key === "j");
+    } else if (key === "q") {
+      bench.listening.setEqual(!bench.listening.equal);
     } else if (key === "escape") {
       bench.panels.show(null);
       document.querySelector(".panels").classList.remove("has-sheet");

@@ -5,6 +5,9 @@
 // the loop goes on that was heard before. Of a loop that is narrowed only some frames are heard, again and again.
 //
 // A sound lies in blocks: of a loop only those are sent here that are others than before.
+//
+// Several loops are kept here side by side, each in its slot, with the gain that it is heard at; one of them is heard.
+// Another one follows it within 20 ms at the same place, as another version of the same loop does.
 
 const FADE_SECONDS = 0.02;
 const GATE_SECONDS = 0.01;
@@ -13,8 +16,9 @@ const ANCHOR_TURNS = 64;
 class LoopProcessor extends AudioWorkletProcessor {
   constructor() {
     super();
-    this.whole = null; // the last whole loop that is heard: { blocks, size, frames, revision, length, begins: 0 }
-    this.blocks = []; // those that came last, { left, right } each
+    this.slots = new Map(); // slot -> the loop that came last for it: { slot, blocks, size, frames, revision, length, begins: 0, gain }
+    this.slot = "own"; // the one that is heard
+    this.whole = null; // the last whole loop that is heard
     this.now = null; // what is heard: it, or a stretch
     this.place = 0; // of the loop, in frames
     this.coming = null; // { sound, place }: what is being faded to
@@ -35,17 +39,49 @@ class LoopProcessor extends AudioWorkletProcessor {
     port.onmessage = this.port.onmessage;
   }
 
-  /** A whole loop; or a stretch of one, which has a place where it begins and the length of its loop. */
+  /** A whole loop for a slot; or a stretch of the own one, which has a place where it begins and its loop's length. */
   load({ loop }) {
     if (loop.begins !== undefined) {
-      if (this.whole?.length === loop.length && !(this.newest >= loop.edition)) this.stretch = loop;
+      if (this.slot === "own" && this.whole?.length === loop.length && !(this.newest >= loop.edition)) this.stretch = loop;
       return;
     }
-    const blocks = loop.blocks.map((block, index) => block ?? this.blocks[index]);
+    const before = this.slots.get(loop.slot)?.blocks;
+    const blocks = loop.blocks.map((block, index) => block ?? before[index]);
     const sound = { ...loop, blocks, begins: 0, length: loop.frames };
-    this.blocks = blocks;
-    this.newest = sound.edition ?? this.newest;
-    if (this.stretch && !(this.stretch.edition > sound.edition)) this.stretch = null;
+    this.slots.set(loop.slot, sound);
+    if (loop.slot === "own") {
+      this.newest = sound.edition ?? this.newest;
+      if (this.stretch && !(this.stretch.edition > sound.edition)) this.stretch = null;
+    }
+    if (loop.slot === this.slot) this.await(sound);
+  }
+
+  /** Another slot is heard from now on, as soon as there is a loop in it. */
+  hear({ slot }) {
+    if (slot === this.slot) return;
+    this.slot = slot;
+    this.stretch = null;
+    if (this.slots.has(slot)) this.await(this.slots.get(slot));
+  }
+
+  /** Slots that are not wanted any more. */
+  drop({ slots }) {
+    for (const slot of slots) this.slots.delete(slot);
+  }
+
+  /** The gains of slots, by their names. */
+  gains({ gains }) {
+    for (const [slot, gain] of Object.entries(gains)) {
+      const sound = this.slots.get(slot);
+      if (!sound || sound.gain === gain) continue;
+      const turned = { ...sound, gain };
+      this.slots.set(slot, turned);
+      if (slot === this.slot) this.await(turned);
+    }
+  }
+
+  /** A loop is to be heard next. */
+  await(sound) {
     this.waiting = { sound, share: this.waiting?.share ?? this.sought };
     this.sought = null;
     if (!this.now || (this.gate === 0 && this.open === 0)) this.settle();
@@ -109,7 +145,7 @@ class LoopProcessor extends AudioWorkletProcessor {
 
   tell(sound) {
     const kind = sound.frames < sound.length ? "stretch" : "loop";
-    this.port.postMessage({ sounding: sound.revision, kind, edition: sound.edition, time: currentTime, place: (this.coming ?? this).place });
+    this.port.postMessage({ sounding: sound.revision, slot: sound.slot, kind, edition: sound.edition, time: currentTime, place: (this.coming ?? this).place });
   }
 
   /** How many frames a sound still has from a place on; less than none where it has not begun. */
@@ -161,8 +197,8 @@ class LoopProcessor extends AudioWorkletProcessor {
       let r = 0;
       if (at < now.frames) {
         const block = now.blocks[Math.trunc(at / now.size)];
-        l = block.left[at % now.size];
-        r = block.right[at % now.size];
+        l = now.gain * block.left[at % now.size];
+        r = now.gain * block.right[at % now.size];
       }
       if (this.coming) {
         const { sound } = this.coming;
@@ -171,8 +207,8 @@ class LoopProcessor extends AudioWorkletProcessor {
         this.faded += 1;
         const g = this.faded / this.fade;
         const block = sound.blocks[Math.trunc(at / sound.size)];
-        l += g * (block.left[at % sound.size] - l);
-        r += g * (block.right[at % sound.size] - r);
+        l += g * (sound.gain * block.left[at % sound.size] - l);
+        r += g * (sound.gain * block.right[at % sound.size] - r);
         this.coming.place = (this.coming.place + 1) % sound.length;
       }
       this.place = (this.place + 1) % now.length;

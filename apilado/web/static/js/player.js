@@ -5,7 +5,7 @@ import { Refused } from "./api.js";
 
 export class Player {
   /** @param told ({ sounding, playing, rendering, fault }) => void */
-  constructor(url, rate, told) {
+  constructor(url, client, rate, told) {
     this.rate = rate;
     this.told = told;
     this.revision = null; // of the newest sound that was fetched
@@ -19,7 +19,7 @@ export class Player {
     this.courier = new Worker("/static/js/courier.js", { type: "module" });
     this.courier.onmessage = ({ data }) => this.brought(data);
     this.courier.onerror = () => this.broke();
-    this.courier.postMessage({ order: "begin", url: new URL(url, location.href).href });
+    this.courier.postMessage({ order: "begin", url: new URL(url, location.href).href, client });
   }
 
   /** Asks for the sound of a revision. `final` drops a request for an earlier one that is still under way. */
@@ -36,14 +36,26 @@ export class Player {
     return this.ask({ order: "edit", url: new URL(url, location.href).href, data: { ...data, hears }, final }, kept);
   }
 
-  /** Plays another loop until the own one is given back: `{ query }` to ask for it with, or `{ url, data }` to post for it. */
-  lend(what) {
-    return this.ask({ order: "lend", ...what, url: what.url && new URL(what.url, location.href).href });
+  /**
+   * Plays another loop until the own one is given back: what is to be heard, in a slot of its own, beside what. One that
+   * does not hang on the stack as it is now (`fresh`) is not asked for again where it is there.
+   */
+  lend({ slot, heard, against, fresh = false }) {
+    return this.ask({ order: "lend", slot, heard, against, fresh });
   }
 
-  /** What is heard alone, as a query: the loop is fetched anew as it then sounds. */
-  hearAlone(query) {
-    this.courier.postMessage({ order: "alone", query });
+  /** What is heard of the stack, beside what: a stretch at once, then the loop as it then sounds. */
+  audition(heard, against) {
+    this.courier.postMessage({ order: "audition", asked: { heard, against }, playhead: this.playhead() });
+  }
+
+  /** Whether what is compared is heard at equal loudness. */
+  equal(on) {
+    this.courier.postMessage({ order: "equal", on });
+  }
+
+  drop(slots) {
+    this.courier.postMessage({ order: "drop", slots });
   }
 
   giveBack() {
@@ -79,7 +91,8 @@ export class Player {
     return { place: place < end && at >= end ? first + ((at - first) % (end - first)) : at % length, length };
   }
 
-  brought({ id, answer, error, kept, rendering, fetched, fault, budget, further }) {
+  brought({ id, answer, error, kept, rendering, fetched, fault, budget, further, level }) {
+    if (level) this.told({ level });
     if (budget) document.dispatchEvent(new CustomEvent("apilado:budget", { detail: budget }));
     const playhead = further && this.playhead();
     if (playhead) this.courier.postMessage({ order: "further", playhead });
@@ -153,9 +166,9 @@ export class Player {
     this.node?.port.postMessage({ order: "narrow", range });
   }
 
-  heard({ anchor, sounding, kind, edition, time, place, silent }) {
+  heard({ anchor, sounding, slot, kind, edition, time, place, silent }) {
     if (anchor) this.anchor = anchor;
-    if (sounding !== undefined) this.told({ sounding: { revision: sounding, kind, edition, place, at: this.leavesAt(time), delay: 1000 * (this.context.outputLatency || this.context.baseLatency) } });
+    if (sounding !== undefined) this.told({ sounding: { revision: sounding, slot, kind, edition, place, at: this.leavesAt(time), delay: 1000 * (this.context.outputLatency || this.context.baseLatency) } });
     if (silent && !this.playing) this.context.suspend();
   }
 

@@ -7,7 +7,7 @@ const AGAIN_MS = 120;
 
 export class View {
   /**
-   * @param name its place is `#NAME-view`, its button `#NAME-open`, its address `NAME`.
+   * @param name its place is `#NAME-view`, its button `#NAME-open` if it has one, its address `NAME`.
    * @param options what it asks for besides, as a query; a button in it may change one.
    */
   constructor(bench, name, waiting, options) {
@@ -26,7 +26,7 @@ export class View {
 
   toggle() {
     this.place.hidden = this.open;
-    this.button.setAttribute("aria-pressed", this.open);
+    this.button?.setAttribute("aria-pressed", this.open);
     if (!this.open) return;
     this.bench.views.filter((view) => view !== this && view.open).forEach((view) => view.toggle());
     this.place.innerHTML = `<p class="waiting">${this.waiting}</p>`;

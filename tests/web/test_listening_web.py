@@ -1,0 +1,244 @@
+"""What a page hears, told and compared; and that nothing of it goes anywhere else."""
+
+import io
+import json
+import zipfile
+
+import numpy as np
+import pyloudnorm
+
+from apilado.actions import stacks
+from apilado.actions.delivery import DeliveryOptions, rendered_files
+from apilado.core.document.edits import apply
+from apilado.core.document.edits_values import SetValue
+from apilado.core.render.audition import Audition
+from apilado.core.render.elsewhere import PLACES
+from apilado.core.render.graph import clock_of
+from apilado.core.render.listening import listened
+from tests.support import rendered
+from tests.web.case import Structure, WebCase
+
+
+def rounds_loudness(audio, rate):
+    return pyloudnorm.Meter(rate).integrated_loudness(np.tile(audio, 16).T.astype(np.float64))
+
+
+class HearingTest(WebCase):
+    def test_the_line_tells_what_is_heard(self):
+        clip = "layers/mid/path/clip"
+        for heard, words in (
+            ({}, ["this stack", "the whole", "here"]),
+            ({"alone": ["layers/sub", "kick"]}, ["this stack", "only sub, kick", "here"]),
+            ({"without": clip, "place": "phone"}, ["this stack", "without soft clip 1 of mid", "on the phone"]),
+            ({"only": clip, "place": "mono"}, ["this stack", "only what soft clip 1 of mid makes", "in mono"]),
+            ({"overdo": "duckers/duck"}, ["this stack", "Duck overdone", "here"]),
+            (
+                {"trial": {"op": "set", "path": "layers/mid/level_db", "value": -3}},
+                ["this stack", "with ‘Level of mid: −3 dB’ as if it were done", "here"],
+            ),
+            ({"without": "layers/gone"}, ["this stack", "without what has gone", "here"]),
+            ({"trial": {"op": "set", "path": "layers/mid/level_db", "value": 99}}, None),
+        ):
+            with self.subTest(heard=heard):
+                found = self.hearing(**heard)
+                if words is None:
+                    self.assertIn("a change that does not fit", found[1])
+                else:
+                    self.assertEqual(found, words)
+        answer = self.client.post(f"/stacks/{self.stack_id}/hearing", json={"heard": {"place": "moon"}})
+        self.assertEqual(answer.status_code, 404)
+        self.assertIn("no place called 'moon'", answer.json()["error"])
+
+    def test_elsewhere_shows_every_place_and_every_layer(self):
+        text = self.client.get(f"/stacks/{self.stack_id}/elsewhere?client=a").text
+        tags = Structure(text).tags
+        self.assertEqual([a["data-place"] for _, a in tags if "data-place" in a], [place.key for place in PLACES])
+        self.assertEqual(sum("dimension" in a.get("class", "") for _, a in tags), len(PLACES) * 4)
+        self.assertGreater(sum("slab-lost" in a.get("class", "") for _, a in tags), len(PLACES))
+        self.edit(
+            {
+                "op": "several",
+                "name": "silence",
+                "edits": [
+                    {"op": "set", "path": f"layers/{name}/mute", "value": True} for name in ("sub", "mid", "high")
+                ],
+            }
+        )
+        self.assertIn("Nothing sounds", self.client.get(f"/stacks/{self.stack_id}/elsewhere").text)
+
+
+class EqualLoudnessTest(WebCase):
+    def test_what_is_compared_is_as_loud_as_the_other_and_nothing_is_turned_up(self):
+        rate = self.head().stack.sample_rate
+        ways = [{}, {"place": "phone"}, {"place": "club"}, {"without": "layers/sub"}]
+        played = []
+        for heard in ways:
+            audio, headers = self.loop(against=[each for each in ways if each != heard], **heard)
+            matches = json.loads(headers["x-matches"])
+            self.assertEqual([matched for _, matched in matches], [True] * 4)
+            self.assertTrue(all(gain <= 0.0 for gain, _ in matches))
+            self.assertAlmostEqual(float(headers["x-loudness"]), rounds_loudness(audio, rate), delta=0.1)
+            played.append(rounds_loudness(audio * 10.0 ** (matches[0][0] / 20.0), rate))
+        self.assertLess(max(played) - min(played), 0.1)
+
+    def test_what_is_silent_or_has_gone_is_told_to_be_unmatched(self):
+        self.edit({"op": "set", "path": "layers/high/mute", "value": True})
+        _, headers = self.loop(against=[{"alone": ["layers/high"]}, {"without": "layers/gone"}, {"cast": 9}])
+        self.assertEqual(json.loads(headers["x-matches"]), [[0.0, False]] * 4)
+
+
+class CastTest(WebCase):
+    def post(self, path, status=200, **data):
+        answer = self.client.post(f"/stacks/{self.stack_id}/{path}", json=data)
+        self.assertEqual(answer.status_code, status, answer.text)
+        return answer.json()
+
+    def casts(self, opened=0):
+        return self.client.get(f"/stacks/{self.stack_id}/casts?opened={opened}").text
+
+    def test_a_cast_is_heard_as_it_was_beside_the_stack_as_it_is(self):
+        before = self.head().stack
+        kept = self.post("casts")
+        self.assertEqual(kept["name"], "Cast 1")
+        self.edit({"op": "set", "path": "layers/mid/level_db", "value": -30.0})
+        audio, _ = self.loop(cast=kept["id"])
+        np.testing.assert_array_equal(audio, rendered(before)["output"])
+        self.assertEqual(self.hearing(cast=kept["id"])[0], "‘Cast 1’")
+        self.loop(cast=kept["id"] + 1, status=404)
+        # At the rate that the stack has now, so that both are played side by side.
+        self.edit({"op": "set", "path": "sample_rate", "value": 44100})
+        self.assertEqual(self.loop(cast=kept["id"])[1]["x-rate"], "44100")
+
+    def test_names_and_judgements(self):
+        first, second = self.post("casts"), self.post("casts", name="  warm \n one ")
+        self.assertEqual([first["name"], second["name"]], ["Cast 1", "warm one"])
+        self.post(f"casts/{first['id']}", name="thin", judgement="too thin on the phone")
+        text = self.casts()
+        self.assertIn('value="thin"', text)
+        self.assertIn('value="too thin on the phone"', text)
+        self.assertIn("needs a name", self.post(f"casts/{first['id']}", 422, name=" ")["error"])
+        self.assertIn("at most 60", self.post(f"casts/{first['id']}", 422, name="x" * 61)["error"])
+        self.assertIn("at most 200", self.post(f"casts/{first['id']}", 422, judgement="x" * 201)["error"])
+        self.post("casts/999", 404, name="a")
+        self.post(f"casts/{first['id']}/remove")
+        self.assertNotIn("thin", self.casts())
+        self.post(f"casts/{first['id']}/put-back")
+        self.assertIn('value="thin"', self.casts())
+
+    def test_differences_are_told_heard_and_taken_over(self):
+        kept = self.post("casts")
+        self.assertIn("as it was then", self.casts(kept["id"]))
+        self.edit({"op": "set", "path": "layers/mid/level_db", "value": -30.0})
+        self.edit({"op": "remove", "path": "layers/mid/path/eq/points/dip"})
+        text = self.casts(kept["id"])
+        self.assertIn("Level of mid: −10.5 dB, now −30 dB", text)
+        edits = [json.loads(a["data-edit"]) for _, a in Structure(text).tags if "data-edit" in a]
+        self.assertEqual([each["op"] for each in edits], ["take-over", "add", "set"])
+        heard = [json.loads(a["data-hear"]) for _, a in Structure(text).tags if "data-hear" in a]
+        self.assertEqual(heard, edits[1:])
+        self.edit(edits[2])
+        self.assertEqual(self.head().stack.layer("mid").level_db, -10.5)
+        self.edit(edits[0])
+        self.assertEqual(self.head().stack, self.workspace.casts.stack(self.stack_id, kept["id"]))
+        self.assertEqual(self.head().undo_title, "Take over the whole stack")
+
+    def test_a_cast_becomes_a_stack_of_its_own(self):
+        kept = self.post("casts", name="before")
+        self.edit({"op": "set", "path": "layers/mid/level_db", "value": -30.0})
+        opened = int(self.post(f"casts/{kept['id']}/open")["url"].rsplit("/", 1)[-1])
+        head = self.workspace.stacks.head(opened)
+        self.assertEqual((head.stack.name, head.stack.layer("mid").level_db), ("Slipway before", -10.5))
+        self.post("casts/999/open", 404)
+
+    def test_casts_travel_with_a_copy_and_in_a_bundle(self):
+        self.post("casts", name="before")
+        content = self.client.get(f"/stacks/{self.stack_id}/export/bundle").content
+        with zipfile.ZipFile(io.BytesIO(content)) as archive:
+            self.assertIn("casts/00.json", archive.namelist())
+        for made in (
+            stacks.import_stack(self.workspace, content, "a.apilado"),
+            stacks.duplicate(self.workspace, self.stack_id),
+        ):
+            self.assertEqual([each.name for each in self.workspace.casts.listed(made.stack_id)], ["before"])
+
+    def test_a_blind_comparison_is_drawn_and_counted(self):
+        begun = self.post("blind")
+        self.assertEqual((begun["trials"], begun["said"]), (0, ""))
+        answers, told = [], begun
+        for number in range(6):
+            answers.append(told["second"] if number < 5 else not told["second"])
+            told = self.post("blind", seed=begun["seed"], answers=answers)
+        self.assertEqual((told["right"], told["trials"]), (5, 6))
+        self.assertEqual(told["chance"], 7 / 64)
+        self.assertEqual(told["said"], "5 of 6 right. By guessing alone, so many or more come out 11 times in 100.")
+        self.post("blind", 404, answers=[True])
+        self.post("blind", 422, seed=1, answers=[True] * 101)
+        self.assertNotEqual(self.post("blind")["seed"], begun["seed"])
+
+
+class NowhereElseTest(WebCase):
+    """Nothing of what is only listened to goes into measurements, soundings, deliveries, bundles or the document."""
+
+    HEARD = (
+        {"alone": ["layers/sub"]},
+        {"point": "layers/mid/path/eq/points/dip"},
+        {"only": "layers/mid/path/clip"},
+        {"overdo": "duckers/duck"},
+        {"without": "layers/mid"},
+        {"trial": {"op": "set", "path": "layers/mid/level_db", "value": -40.0}},
+        {"place": "phone"},
+    )
+
+    def all_that_leaves(self, heard):
+        """What is measured, told and handed over, by a page that hears this."""
+        posted = {"client": "a", "view": heard}
+        drawn = self.client.post(f"/stacks/{self.stack_id}/drawings", json=posted).json()
+        plan = self.client.post(f"/stacks/{self.stack_id}/plan", json={"view": heard}).json()
+        bundle = self.client.get(f"/stacks/{self.stack_id}/export/bundle").content
+        text = self.client.get(f"/stacks/{self.stack_id}/export/json").text
+        elsewhere = self.client.get(f"/stacks/{self.stack_id}/elsewhere").text
+        return drawn["soundings"], drawn["meter"], drawn["texts"], plan["revision"], bundle, text, elsewhere
+
+    def test_each_kind_is_tried(self):
+        fields = {name for heard in self.HEARD for name in heard}
+        self.assertEqual(fields | {"section", "cast"}, set(Audition.model_fields))
+        kept = self.client.post(f"/stacks/{self.stack_id}/casts", json={}).json()["id"]
+        whole, before = self.all_that_leaves({}), self.head()
+        sound, _ = self.loop()
+        for heard in (*self.HEARD, {"cast": kept}):
+            with self.subTest(heard=heard):
+                found, _ = self.loop(**heard)
+                self.assertEqual(np.array_equal(found, sound), "cast" in heard)
+                self.assertEqual(self.all_that_leaves(heard), whole)
+        self.assertEqual(self.head(), before)
+        delivered = self.delivery()
+        for heard in self.HEARD:
+            self.loop(**heard)
+            self.assertEqual(self.delivery(), delivered)
+
+    def delivery(self):
+        stack = self.workspace.stacks.head(self.stack_id).stack
+        files = rendered_files(stack, self.workspace.load, self.workspace.engine, DeliveryOptions(), lambda *_: None)
+        return [(name, hash(content)) for name, content in files]
+
+
+class InAPlaceTest(WebCase):
+    def test_an_edit_after_a_place_is_heard_there(self):
+        self.loop(place="phone")
+        before = self.head().stack
+        self.edit({"op": "set", "path": "layers/mid/level_db", "value": -20.0})
+        stack = apply(before, SetValue(path="layers/mid/level_db", value=-20.0))
+        there = listened(stack, Audition(place="phone"), clock_of(stack, looped=True), self.workspace.load).output
+        np.testing.assert_array_equal(self.loop(place="phone")[0], self.workspace.engine.run([there])[0])
+        posted = {"client": "t", "heard": {"place": "phone"}, "place": 1000, "length": there_length(stack)}
+        answer = self.client.post(f"/stacks/{self.stack_id}/stretch", json=posted)
+        size = int.from_bytes(answer.content[:4], "little")
+        head = json.loads(answer.content[4 : 4 + size])
+        found = np.frombuffer(answer.content[4 + size :], "<f4").reshape(2, -1)
+        whole = self.loop(place="phone")[0]
+        index = (head["begins"] + np.arange(found.shape[1])) % whole.shape[1]
+        self.assertLess(float(np.abs(found - whole[:, index]).max()), 0.03 * float(np.abs(whole).max()))
+
+
+def there_length(stack):
+    return clock_of(stack, looped=True).frames
