@@ -14,6 +14,7 @@ from apilado.core.render.graph import clock_of
 from apilado.core.render.last_loop import LastLoop
 from apilado.core.render.listening import listened
 from apilado.core.render.stretch import MOST_OF_THE_LOOP, NotAtOnce, stretch_of
+from apilado.errors import InvalidEdit, NotFound
 
 STRETCH_S = 0.8
 AHEAD_S = 0.01
@@ -40,7 +41,8 @@ def hear_stretch(
         length: frames of the loop that is being played.
 
     Returns:
-        None where the whole loop is as quick: it is short, of another length now, or a part can only be made whole.
+        None where the whole loop is as quick: it is short, of another length now, or a part can only be made whole; or
+        where something of the audition is not there.
 
     Raises:
         Overtaken: something newer is to be heard.
@@ -48,7 +50,10 @@ def hear_stretch(
     clock = clock_of(stack, looped=True)
     if clock.loop_frames != length:
         return None
-    output = listened(stack, audition, clock, workspace.load).output
+    try:
+        output = listened(stack, audition, clock, workspace.load).output
+    except (NotFound, InvalidEdit):
+        return None
     begins = (place + round(AHEAD_S * clock.rate_hz)) % length
     frames = round(STRETCH_S * clock.rate_hz)
     last = LastLoop(workspace.engine, workspace.heard.get(stack_id), clock)

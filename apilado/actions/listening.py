@@ -9,7 +9,7 @@ from apilado.actions.workspace import Workspace
 from apilado.core.clock import Clock
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.audio import Audio
-from apilado.core.measure.loudness import measure_loudness
+from apilado.core.measure.loudness import QUIETEST_LKFS, measure_loudness
 from apilado.core.measure.matching import Match, matched
 from apilado.core.render.audition import Audition
 from apilado.core.render.engine import Token
@@ -17,6 +17,16 @@ from apilado.core.render.graph import clock_of
 from apilado.core.render.listening import Listened, listened
 from apilado.core.render.stage import Stage, stage
 from apilado.errors import InvalidEdit, NotFound
+
+
+@dataclass(frozen=True)
+class Levels:
+    """How loud a sound is, and beside others."""
+
+    loudness_lkfs: float
+    """Of its endless repetition."""
+    matches: tuple[Match, ...]
+    """How it is played beside those it is compared with, then how each of these is."""
 
 
 @dataclass(frozen=True)
@@ -28,10 +38,8 @@ class HeardLoop:
     listened: Listened
     audio: Audio
     """Shape (2, clock.frames); at the level it has, not matched."""
-    loudness_lkfs: float
-    """Of its endless repetition."""
-    matches: tuple[Match, ...]
-    """How it is played beside those it is compared with, then how each of these is; of nothing to compare, its own."""
+    levels: Levels | None
+    """Where it is compared with something: its level is then known before it is played."""
 
 
 def base_of(workspace: Workspace, stack_id: int, audition: Audition) -> tuple[int, Stack]:
@@ -50,7 +58,7 @@ def base_of(workspace: Workspace, stack_id: int, audition: Audition) -> tuple[in
 def hear_loop(
     workspace: Workspace, stack_id: int, audition: Audition, against: Sequence[Audition], token: Token
 ) -> HeardLoop:
-    """The loop as it is heard, and how loud it is beside others; of those, what has gone is passed over as unmatched.
+    """The loop as it is heard, and how loud it is beside others, if there are any.
 
     Raises:
         NotFound: there is no such stack, or what the audition names is not in it.
@@ -60,23 +68,31 @@ def hear_loop(
     revision, stack = base_of(workspace, stack_id, audition)
     clock = clock_of(stack, looped=True)
     heard = listened(stack, audition, clock, workspace.load)
-    others = [_loudness_there(workspace, stack_id, each) for each in against]
-    wanted = [heard.output, _loudness(heard.output, clock), *[each for each in others if each is not None]]
-    audio, own, *rest = workspace.engine.run(wanted, token)
-    found = iter(rest)
-    levels = [next(found).integrated_lkfs if each is not None else float("-inf") for each in others]
-    matches = matched([own.integrated_lkfs, *levels])
-    return HeardLoop(revision, clock, heard, audio, own.integrated_lkfs, tuple(matches))
+    (audio,) = workspace.engine.run([heard.output], token)
+    levels = levels_of(workspace, stack_id, audition, against, token) if against else None
+    return HeardLoop(revision, clock, heard, audio, levels)
 
 
-def _loudness(output: Stage, clock: Clock) -> Stage:
-    return stage(measure_loudness, output, rate_hz=clock.rate_hz, looped=True)
+def levels_of(
+    workspace: Workspace, stack_id: int, audition: Audition, against: Sequence[Audition], token: Token
+) -> Levels:
+    """How loud what is heard is, beside others; of those, what has gone is passed over as unmatched.
+
+    Raises:
+        NotFound: there is no such stack.
+        Overtaken: something newer is to be heard.
+    """
+    stages = [_loudness_there(workspace, stack_id, each) for each in (audition, *against)]
+    found = iter(workspace.engine.run([each for each in stages if each is not None], token))
+    levels = [next(found).integrated_lkfs if each is not None else QUIETEST_LKFS for each in stages]
+    return Levels(levels[0], tuple(matched(levels)))
 
 
 def _loudness_there(workspace: Workspace, stack_id: int, audition: Audition) -> Stage | None:
     try:
         _, stack = base_of(workspace, stack_id, audition)
         clock = clock_of(stack, looped=True)
-        return _loudness(listened(stack, audition, clock, workspace.load).output, clock)
+        output = listened(stack, audition, clock, workspace.load).output
+        return stage(measure_loudness, output, rate_hz=clock.rate_hz, looped=True)
     except (NotFound, InvalidEdit):
         return None

@@ -192,7 +192,7 @@ class BrowserCase(unittest.TestCase):
         others, at the level at which it is as loud as they are."""
         asked = {"client": "test", "slot": "test", "heard": heard, "against": list(against)}
         with self.server.opened(f"/stacks/{self.stacks[name]}/loop", asked) as answer:
-            (gain, _), *_ = json.loads(answer.headers["X-Matches"])
+            gain = json.loads(answer.headers["X-Levels"])["matches"][0][0] if against else 0.0
             samples = np.frombuffer(answer.read(), "<f4").reshape(2, -1)
         return samples if gain == 0.0 else np.asarray(samples * 10.0 ** (gain / 20.0), np.float32)
 

@@ -52,7 +52,7 @@ class HearingTest(WebCase):
     def test_elsewhere_shows_every_place_and_every_layer(self):
         text = self.client.get(f"/stacks/{self.stack_id}/elsewhere?client=a").text
         tags = Structure(text).tags
-        self.assertEqual([a["data-place"] for _, a in tags if "data-place" in a], [place.key for place in PLACES])
+        self.assertEqual([a["data-go-to"] for _, a in tags if "data-go-to" in a], [place.key for place in PLACES])
         self.assertEqual(sum("dimension" in a.get("class", "") for _, a in tags), len(PLACES) * 4)
         self.assertGreater(sum("slab-lost" in a.get("class", "") for _, a in tags), len(PLACES))
         self.edit(
@@ -74,17 +74,18 @@ class EqualLoudnessTest(WebCase):
         played = []
         for heard in ways:
             audio, headers = self.loop(against=[each for each in ways if each != heard], **heard)
-            matches = json.loads(headers["x-matches"])
+            levels = json.loads(headers["x-levels"])
+            matches = levels["matches"]
             self.assertEqual([matched for _, matched in matches], [True] * 4)
             self.assertTrue(all(gain <= 0.0 for gain, _ in matches))
-            self.assertAlmostEqual(float(headers["x-loudness"]), rounds_loudness(audio, rate), delta=0.1)
+            self.assertAlmostEqual(levels["loudness"], rounds_loudness(audio, rate), delta=0.1)
             played.append(rounds_loudness(audio * 10.0 ** (matches[0][0] / 20.0), rate))
         self.assertLess(max(played) - min(played), 0.1)
 
     def test_what_is_silent_or_has_gone_is_told_to_be_unmatched(self):
         self.edit({"op": "set", "path": "layers/high/mute", "value": True})
         _, headers = self.loop(against=[{"alone": ["layers/high"]}, {"without": "layers/gone"}, {"cast": 9}])
-        self.assertEqual(json.loads(headers["x-matches"]), [[0.0, False]] * 4)
+        self.assertEqual(json.loads(headers["x-levels"])["matches"], [[0.0, False]] * 4)
 
 
 class CastTest(WebCase):

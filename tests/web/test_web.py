@@ -316,7 +316,9 @@ class SoundTest(WebCase):
             posted = {"client": "a", "view": {"alone": alone.split(",")}}
             told = self.client.post(f"{url}/drawings", json=posted).json()
             loudness = measure_loudness(output, rate_hz=clock.rate_hz, looped=True).integrated_lkfs
-            self.assertEqual(float(headers["x-loudness"]), loudness)
+            self.assertNotIn("x-levels", headers)  # the ear comes first
+            levels = self.client.post(f"{url}/levels", json={"heard": {"alone": alone.split(",")}}).json()
+            self.assertEqual(levels, {"loudness": loudness, "matches": [[0.0, False]]})
             self.assertEqual(
                 self.hearing(alone=alone.split(","))[1], f"only {alone.replace('layers/', '').replace(',', ', ')}"
             )

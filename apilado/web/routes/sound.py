@@ -13,7 +13,7 @@ from fastapi.responses import Response
 from pydantic import Field
 
 from apilado.actions.hearing import hear_stretch
-from apilado.actions.listening import hear_loop
+from apilado.actions.listening import Levels, hear_loop, levels_of
 from apilado.actions.sent import BLOCK_FRAMES
 from apilado.actions.tapping import LONGEST_S, release_ms_of, tap
 from apilado.actions.workspace import Workspace
@@ -53,7 +53,7 @@ def loop(request: Request, stack_id: int, posted: LoopRequest) -> Response:
     """The loop as a listener hears it: raw little-endian float32, the left channel, then the right.
 
     To a page that says what it was sent last, by its number or 0, only the blocks that have changed since are sent. It
-    comes at the level it has: X-Matches says by how much it, and then each that it is compared with, is turned down.
+    comes at the level it has. Beside what it is compared with, X-Levels says what `levels` would.
     """
     workspace, begun = workspace_of(request), perf_counter()
     token = workspace.newest(f"loop {posted.slot}", stack_id, posted.client)
@@ -65,9 +65,9 @@ def loop(request: Request, stack_id: int, posted: LoopRequest) -> Response:
         "X-Frames": str(found.clock.frames),
         "X-Rate": str(found.clock.rate_hz),
         "X-Beats": repr(found.clock.beats),
-        "X-Loudness": repr(found.loudness_lkfs),
-        "X-Matches": json.dumps([[round(each.gain_db, 3), each.matched] for each in found.matches]),
     }
+    if found.levels is not None:
+        headers["X-Levels"] = json.dumps(told(found.levels))
     if said := slow_in_words(found.listened.stack, found.listened.graph, token, perf_counter() - begun):
         headers["X-Slow"] = quote(said)
     audio = found.audio
@@ -79,6 +79,20 @@ def loop(request: Request, stack_id: int, posted: LoopRequest) -> Response:
         cut = [audio[:, BLOCK_FRAMES * index : BLOCK_FRAMES * (index + 1)] for index in blocks]
         content = b"".join(np.ascontiguousarray(each, "<f4").tobytes() for each in cut)
     return Response(content, media_type="application/octet-stream", headers=headers)
+
+
+@router.post("/levels")
+def levels(request: Request, stack_id: int, posted: LoopRequest) -> dict[str, Any]:
+    """How loud what is heard is, and by how much it, then each that it is compared with, is turned down beside them."""
+    workspace = workspace_of(request)
+    token = workspace.newest(f"levels {posted.slot}", stack_id, posted.client)
+    return told(levels_of(workspace, stack_id, posted.heard, posted.against, token))
+
+
+def told(found: Levels) -> dict[str, Any]:
+    """Levels as a page reads them."""
+    matches = [[round(each.gain_db, 3), each.matched] for each in found.matches]
+    return {"loudness": found.loudness_lkfs, "matches": matches}
 
 
 @router.get("/tap")

@@ -381,7 +381,7 @@ function listen(bench) {
   listenToPresses();
   document.addEventListener("click", (event) => {
     const near = (selector) => event.target.closest(selector);
-    const pressed = near("[data-edit], [data-alone], [data-listen], [data-pull], [data-show], [data-close], [data-mode], [data-zoom], [data-select], #play, #undo, #redo, #help, #sheet-call, #plumb-open, #room-open, #mend-all, #tap, [data-view-close], [data-goal], [data-most], [data-limit], [data-look], [data-place], [data-hear-cast]");
+    const pressed = near("[data-edit], [data-alone], [data-listen], [data-pull], [data-show], [data-close], [data-mode], [data-zoom], [data-select], #play, #undo, #redo, #help, #sheet-call, #plumb-open, #room-open, #mend-all, #tap, [data-view-close], [data-goal], [data-most], [data-limit], [data-look], [data-go-to], [data-hear-cast]");
     if (event.target.closest("#files a, #files button")) document.getElementById("files").open = false;
     if (!pressed || pressed.closest("svg.drawing") || (near("input, label") && !pressed.matches("button"))) return;
     if (event.detail > 0) pressed.blur(); // a pointer's press leaves Space to the transport
@@ -392,7 +392,7 @@ function listen(bench) {
       bench.edit(() => ({ ...JSON.parse(pressed.dataset.edit), whole }));
       if ("close" in pressed.dataset) pressed.closest("dialog").close();
     } else if (pressed.dataset.alone) bench.listening.toggle(pressed.dataset.alone);
-    else if (pressed.dataset.place !== undefined) bench.listening.goTo(pressed.dataset.place);
+    else if (pressed.dataset.goTo) bench.listening.goTo(pressed.dataset.goTo);
     else if (pressed.dataset.hearCast) bench.listening.hearCast(Number(pressed.dataset.hearCast));
     else if (pressed.dataset.listen) bench.listening.togglePoint(pressed.dataset.listen);
     else if (pressed.dataset.show) bench.panels.show(JSON.parse(pressed.dataset.show));

@@ -17,6 +17,7 @@ let fetched = null; // { revision, abort } of the request in flight
 let edition = 0; // counts what is to be heard: of two sounds, the one of the later edition is the newer
 let pending = null; // { revision, edition }: heard as a stretch so far; its loop is asked for when the hand rests
 let timers = [];
+let measuring = null; // the level that is asked for
 
 const PARTS = "application/x-apilado-parts";
 const RESTING_MS = 250; // a hand that rests in the middle of a drag wants to hear all of it
@@ -224,6 +225,15 @@ function turn(slots) {
   audio?.port.postMessage({ order: "gains", gains: Object.fromEntries(slots.map((slot) => [slot, gainOf(slot)])) });
 }
 
+/** How loud a sound is that is heard beside nothing is asked for behind it: the ear comes first. */
+async function measure(slot, heard, levels) {
+  const mine = (measuring = {});
+  try {
+    const found = levels ?? await (await postRaw(`${address}/levels`, bodyOf(slot, heard, []))).json();
+    if (measuring === mine) compared(slot, [], found);
+  } catch { /* it is heard, and how loud it is will be told of the next one */ }
+}
+
 /** What an answer says of how loud things are beside each other. */
 function compared(slot, against, { matches, loudness }) {
   const [own, ...theirs] = matches;
@@ -244,9 +254,11 @@ async function carryLent() {
   const sound = { ...await samplesOf(answer, before), text: JSON.stringify(heard) };
   others.set(slot, sound);
   if (lent !== order) return;
-  compared(slot, against, sound);
+  gains.delete(slot);
+  if (sound.levels) compared(slot, against, sound.levels);
   carry(slot, sound);
   audio?.port.postMessage({ order: "hear", slot });
+  if (!sound.levels) measure(slot, heard);
 }
 
 /** Asks for the sound of a revision. `final` drops a request for an earlier one that is still under way. */
@@ -270,11 +282,13 @@ async function run() {
       const answer = await postRaw(`${address}/loop`, bodyOf("own", heard, against, loop?.number ?? 0), fetched.abort.signal);
       loop = { ...await samplesOf(answer, loop), edition: number };
       if (lent) carryLent().catch(() => {}); // an edit while it is held: it goes on being heard, of the new revision
-      else compared("own", against, loop);
+      else if (loop.levels) compared("own", against, loop.levels);
+      else gains.delete("own");
       if (!pending || pending.edition < number) {
         pending = null;
         carry("own", loop);
       } // else something newer is heard as a stretch, and its loop will come
+      if (!lent && !loop.levels) measure("own", heard);
       postMessage({ fetched: { revision: loop.revision, rate: loop.rate, slow: loop.slow } });
     } catch (error) {
       if (error.name !== "AbortError" && error.status !== 204) {
@@ -319,8 +333,7 @@ async function samplesOf(response, before = null) {
     number: number("X-Number"),
     revision: number("X-Revision"),
     rate: number("X-Rate"),
-    loudness: number("X-Loudness"),
-    matches: JSON.parse(response.headers.get("X-Matches")),
+    levels: JSON.parse(response.headers.get("X-Levels")),
     slow: decodeURIComponent(response.headers.get("X-Slow") ?? ""),
   };
 }

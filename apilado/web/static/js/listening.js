@@ -292,7 +292,7 @@ export class Listening {
   show() {
     document.querySelectorAll("[data-alone]").forEach((button) => button.setAttribute("aria-pressed", this.own.alone.includes(button.dataset.alone)));
     document.querySelectorAll("[data-listen]").forEach((button) => button.setAttribute("aria-pressed", button.dataset.listen === this.own.point));
-    document.querySelectorAll("[data-place]").forEach((button) => button.setAttribute("aria-pressed", button.dataset.place === this.own.place));
+    document.querySelectorAll("[data-go-to]").forEach((button) => button.setAttribute("aria-pressed", button.dataset.goTo === this.own.place));
     document.querySelectorAll("[data-hear-cast]").forEach((button) => button.setAttribute("aria-pressed", !this.hidden && Number(button.dataset.hearCast) === this.cast));
     document.querySelectorAll(".cast-key").forEach((key) => { key.hidden = Number(key.closest("[data-cast]").dataset.cast) !== this.second; });
     this.tell();
