@@ -31,13 +31,21 @@ def hearing_words(stack: Stack, audition: Audition, cast: str = "") -> list[Word
     Args:
         cast: the name of the cast that is heard, where it is one.
     """
-    what = what_is_heard(stack, audition)
+    what = "the finished piece" if audition.piece else what_is_heard(stack, audition)
     place = place_of(audition.place).heard if audition.place else "here"
     return [
         Word("cast", f"‘{cast}’" if cast else "this stack", not cast),
         Word("what", what or "the whole", not what),
         Word("place", place, not audition.place),
+        Word("backing", _backing(stack, audition), audition.backing),
     ]
+
+
+def _backing(stack: Stack, audition: Audition) -> str:
+    """Whether the backing is heard; nothing where there is none that could be."""
+    if not any(stack.sounds(f"backing/{track.id}") for track in stack.backing) or audition.soloed(stack):
+        return ""
+    return "with backing" if audition.backing else "without backing"
 
 
 def what_is_heard(stack: Stack, audition: Audition) -> str:

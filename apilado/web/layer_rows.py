@@ -27,6 +27,8 @@ class Row:
     alone: str | None = None
     """What is heard alone when it is pressed: the path of the part."""
     is_alone: bool = False
+    now: str = ""
+    """The address by which its level of the moment is told."""
     up: dict[str, Any] | None = None
     down: dict[str, Any] | None = None
 
@@ -42,16 +44,31 @@ def layer_rows(stack: Stack, audition: Audition = WHOLE) -> list[Row]:
         state = "is-muted" if drum.mute else "is-heard" if name in heard else "is-faded"
         called = shown.lower() if name == "kick" else shown
         rows.append(
-            Row(selection, called, state, level, mute=mute, alone=owner, is_alone=owner in audition.soloed(stack))
+            Row(
+                selection,
+                called,
+                state,
+                level,
+                mute=mute,
+                alone=owner,
+                is_alone=owner in audition.soloed(stack),
+                now=owner,
+            )
         )
-    rows.append(Row("bus", "bus", "is-heard", *fields_of(stack.bus, "bus", "level_db")))
+    for track in stack.backing:
+        owner = f"backing/{track.id}"
+        (level,), (mute,) = fields_of(track.sound, f"{owner}/sound", "gain_db"), fields_of(track, owner, "mute")
+        state = "is-muted" if track.mute else "is-heard" if owner in audition.tracks(stack) else "is-faded"
+        alone = {"alone": owner, "is_alone": owner in audition.soloed(stack)}
+        rows.append(Row(f"backing:{track.id}", track.name, state, level, mute=mute, band="backing", **alone))
+    rows.append(Row("bus", "bus", "is-heard", *fields_of(stack.bus, "bus", "level_db"), now="bus"))
     if stack.senders():
         level, mute = fields_of(stack.space, "space", "level_db", "mute")
         state = "is-muted" if stack.space.mute else "is-heard" if audition.space(stack) else "is-faded"
         alone = {"alone": "space", "is_alone": "space" in audition.soloed(stack)}
-        rows.append(Row("space", "space", state, level, mute=mute, **alone))
+        rows.append(Row("space", "space", state, level, mute=mute, now="space", **alone))
     if stack.shared.on:
-        rows.append(Row("shared", "both", "is-heard", *fields_of(stack.shared, "shared", "level_db")))
+        rows.append(Row("shared", "both", "is-heard", *fields_of(stack.shared, "shared", "level_db"), now="shared"))
     return rows
 
 
@@ -98,6 +115,7 @@ def _layer_row(stack: Stack, index: int, layer: Layer, audition: Audition) -> Ro
         mute=mute,
         alone=owner,
         is_alone=owner in audition.soloed(stack),
+        now=owner,
         up=move(index + 1),
         down=move(index - 1),
     )

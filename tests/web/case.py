@@ -46,7 +46,7 @@ class WebCase(unittest.TestCase):
         """The line of words that tells what is heard."""
         answer = self.client.post(f"/stacks/{self.stack_id}/hearing", json={"heard": heard})
         self.assertEqual(answer.status_code, 200, answer.text)
-        return [word["said"] for word in answer.json()["words"]]
+        return [word["said"] for word in answer.json()["words"] if word["said"]]
 
     def type(self, path, value, *, selected, item="", status=200):
         """Puts a value into the control at a path of a sheet, as the page does: with the edit that the control carries."""

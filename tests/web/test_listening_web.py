@@ -15,7 +15,7 @@ from apilado.core.render.audition import Audition
 from apilado.core.render.elsewhere import PLACES
 from apilado.core.render.graph import clock_of
 from apilado.core.render.listening import listened
-from tests.support import rendered
+from tests.support import noise, rendered, wav
 from tests.web.case import Structure, WebCase
 
 
@@ -188,6 +188,8 @@ class NowhereElseTest(WebCase):
         {"without": "layers/mid"},
         {"trial": {"op": "set", "path": "layers/mid/level_db", "value": -40.0}},
         {"place": "phone"},
+        {"backing": False},
+        {"piece": True},
     )
 
     def all_that_leaves(self, heard):
@@ -203,6 +205,9 @@ class NowhereElseTest(WebCase):
     def test_each_kind_is_tried(self):
         fields = {name for heard in self.HEARD for name in heard}
         self.assertEqual(fields | {"section", "cast"}, set(Audition.model_fields))
+        audio = self.workspace.assets.add(wav(noise(48000, amplitude=0.1)), "chords.wav").sha256
+        self.edit({"op": "add", "path": "backing", "part": {"sound": {"kind": "take", "asset": audio}}})
+        self.edit({"op": "set", "path": "reference", "value": {"asset": audio}})
         kept = self.client.post(f"/stacks/{self.stack_id}/casts", json={}).json()["id"]
         whole, before = self.all_that_leaves({}), self.head()
         sound, _ = self.loop()
@@ -243,3 +248,67 @@ class InAPlaceTest(WebCase):
 
 def there_length(stack):
     return clock_of(stack, looped=True).frames
+
+
+class BackingTest(WebCase):
+    def bring(self, target, name="chords.wav", status=200):
+        files = {"file": (name, wav(noise(48000, amplitude=0.1)), "audio/wav")}
+        answer = self.client.post(f"/stacks/{self.stack_id}/audio", data={"target": target}, files=files)
+        self.assertEqual(answer.status_code, status, answer.text)
+        return answer.json()
+
+    def test_a_track_is_brought_shown_and_replaced(self):
+        told = self.bring("backing")
+        (track,) = self.head().stack.backing
+        self.assertEqual((told["select"], track.name), (f"backing:{track.id}", "chords"))
+        owner = f"backing/{track.id}"
+        rows = Structure(self.client.get(f"/stacks/{self.stack_id}/layers").text).tags
+        self.assertIn(owner, [a.get("data-alone") for _, a in rows])
+        self.assertIn(f"{owner}/mute", [a.get("data-path") for _, a in rows])
+        sheet = self.client.get(f"/stacks/{self.stack_id}/sheet?selected=backing:{track.id}").text
+        for shown in ("Backing: chords", f"{owner}/sound/own_bpm", f"{owner}/counts", "in no stem, delivery"):
+            self.assertIn(shown, sheet)
+        self.edit({"op": "set", "path": f"{owner}/sound/gain_db", "value": -9})
+        self.bring(owner, "drums.wav")
+        (track,) = self.head().stack.backing
+        self.assertEqual((track.sound.file_name, track.sound.gain_db), ("drums.wav", -9.0))
+        drawn = self.client.post(f"/stacks/{self.stack_id}/drawings", json={"client": "a", "view": {}}).json()
+        self.assertIn("backing-spectrum", drawn["measured"]["profile"])
+        self.assertIn("is-backing", drawn["measured"]["passage"])
+        self.assertEqual(self.hearing()[3], "with backing")
+        self.assertEqual(self.hearing(backing=False)[3], "without backing")
+        self.assertEqual(self.hearing(alone=["layers/mid"])[2:], ["here"])
+        self.edit({"op": "set", "path": f"{owner}/counts", "value": True})
+        room = self.client.get(f"/stacks/{self.stack_id}/room?client=a").text
+        self.assertIn("‘chords’ is backing, and counts here.", room)
+        self.edit({"op": "remove", "path": owner})
+        self.assertEqual(self.hearing(), ["this stack", "the whole", "here"])
+
+    def test_the_finished_piece_is_told_and_matched(self):
+        self.assertIn("no finished piece", self.loop(piece=True, status=404))
+        self.bring("reference", "record.wav")
+        self.assertEqual(self.hearing(piece=True)[1], "the finished piece")
+        sheet = self.client.get(f"/stacks/{self.stack_id}/sheet?selected=balance").text
+        self.assertIn("data-piece", sheet)
+        self.assertIn("reference/from_s", sheet)
+        audio, headers = self.loop(piece=True, against=[{}])
+        self.assertEqual([matched for _, matched in json.loads(headers["x-levels"])["matches"]], [True, True])
+        self.assertEqual(audio.shape, self.loop()[0].shape)
+
+
+class NowTest(WebCase):
+    def test_it_is_what_sounds_at_each_moment(self):
+        content = self.client.get(f"/stacks/{self.stack_id}/now?client=a").content
+        size = int.from_bytes(content[:4], "little")
+        head = json.loads(content[4 : 4 + size])
+        parts, moments, rows = head["parts"], head["moments"], head["rows"]
+        self.assertEqual(parts[:3], ["layers/sub", "layers/mid", "layers/high"])
+        self.assertEqual(len(content) - 4 - size, moments * (len(parts) * (rows + 1) + len(head["taken"]) + 2))
+        self.assertEqual(head["heights"], sorted(head["heights"], reverse=True))
+        self.assertIn("duckers/duck", head["taken"])
+        # A bell that is loud in one band shows there, at every moment at which the layer sounds.
+        stem = rendered(self.head().stack)["mid"]
+        levels = np.frombuffer(content, np.uint8, moments, 4 + size + moments * (rows + 1))
+        loud = head["lowest"] + levels / head["steps"]
+        power = 10.0 * np.log10(2.0 * np.mean(stem**2))
+        self.assertAlmostEqual(float(10.0 * np.log10(np.mean(10.0 ** (loud / 10.0)))), float(power), delta=0.5)

@@ -51,9 +51,9 @@ def outwards(path: str) -> Iterator[str]:
 
 
 def owner_of(path: str) -> str:
-    """The address of the layer, bus or drum that something belongs to: `layers/mid` of `layers/mid/path/k3f9xq2a`."""
+    """The address of the layer, bus, drum or backing track that something is of: `layers/mid` of `layers/mid/path/k3`."""
     first, *rest = parts_of(path)
-    return joined(first, *rest[:1]) if first in ("layers", "triggers") else first
+    return joined(first, *rest[:1]) if first in ("layers", "triggers", "backing") else first
 
 
 def within(path: str, holder: str) -> bool:

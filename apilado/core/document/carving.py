@@ -39,7 +39,11 @@ class CarvePair(Part):
 
 
 class Reference(Model):
-    """A finished piece of music to compare the balance with; it is never heard."""
+    """A finished piece of music to compare with: its balance, and by ear, in the loop's place."""
 
     asset: str = Field(pattern=SHA256_PATTERN, description="SHA-256 of the audio file")
     file_name: Annotated[str, text(label="File", longest=200)] = "piece.wav"
+    from_s: Annotated[
+        float,
+        number(low=0.0, high=600.0, step=0.1, unit="s", label="Heard from", help="Where it begins when it is heard"),
+    ] = 0.0

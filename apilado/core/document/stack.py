@@ -8,6 +8,7 @@ from typing import Annotated, ClassVar, Literal
 from pydantic import Field, field_validator, model_validator
 
 from apilado.core.document.addresses import find, joined, owner_of, parted, reaches, repeated
+from apilado.core.document.backing import MOST_BACKING, BackingTrack
 from apilado.core.document.carving import FROM_PIECE, MOST_PAIRS, CarvePair, Reference, TargetName
 from apilado.core.document.declarations import parameter_at, refused_in_section, still_because
 from apilado.core.document.ducker import MOST_DUCKERS, Ducker
@@ -183,6 +184,7 @@ class Stack(Model):
     pattern: tuple[Note, ...] = Field(default=(), max_length=MOST_NOTES)
     kick: Kick = Kick()
     triggers: tuple[Trigger, ...] = parts("trigger", most=MOST_TRIGGERS)
+    backing: tuple[BackingTrack, ...] = parts("backing track", most=MOST_BACKING)
     crossovers: tuple[Crossover, ...] = Field(default=(), max_length=7)
     layers: tuple[Layer, ...] = Field(default=(), max_length=MOST_LAYERS)
     bus: Bus = Field(default_factory=Bus)
@@ -339,6 +341,7 @@ class Stack(Model):
         needed = [sha for layer in self.layers for sha in layer.source.asset_hashes()]
         needed += [sha for drum in (self.kick, *self.triggers) for sha in drum.sound.asset_hashes()]
         needed += [sha for owner in self.owners() for _, step in self.treatments(owner) for sha in step.asset_hashes()]
+        needed += [sha for track in self.backing for sha in track.sound.asset_hashes()]
         needed += [self.reference.asset] if self.reference else []
         return tuple(dict.fromkeys(needed))
 

@@ -34,12 +34,15 @@ class Audition(Model):
     trial: dict[str, Any] | None = Field(default=None, description="An edit that is heard as if it were made")
     section: str = Field(default="", max_length=40, description="Id of the section that the edit would be made in")
     place: str = Field(default="", max_length=40, description="Where it is heard; nothing: here")
+    backing: bool = Field(default=True, description="Whether the backing is heard with it")
+    piece: bool = Field(default=False, description="Whether the finished piece is heard in its place")
     cast: int = Field(default=0, ge=0, description="Number of the cast that is heard; 0: the stack as it is now")
 
     def soloed(self, stack: Stack) -> tuple[str, ...]:
         """The parts heard alone that are there; none where everything is heard."""
         layers, drums = (f"layers/{layer.id}" for layer in stack.layers), map(stack.drum_owner, stack.drum_names())
-        there = {*layers, *drums, "space"}
+        tracks = (f"backing/{track.id}" for track in stack.backing)
+        there = {*layers, *drums, *tracks, "space"}
         return tuple(owner for owner in self.alone if owner in there)
 
     def listened(self, stack: Stack) -> tuple[str, Point] | None:
@@ -98,6 +101,14 @@ class Audition(Model):
             for name in stack.drum_names()
             if stack.sounds(stack.drum_owner(name)) and (not soloed or stack.drum_owner(name) in soloed)
         )
+
+    def tracks(self, stack: Stack) -> tuple[str, ...]:
+        """The addresses of the backing tracks that are heard: with the whole, or alone."""
+        soloed = self.soloed(stack)
+        if not self.backing or self.focus(stack) is not None or self.only:
+            return ()
+        there = (f"backing/{track.id}" for track in stack.backing)
+        return tuple(owner for owner in there if stack.sounds(owner) and (not soloed or owner in soloed))
 
     def changes(self, stack: Stack) -> bool:
         """Whether some of it is heard alone."""

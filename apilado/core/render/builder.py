@@ -11,6 +11,7 @@ from apilado.core.assets import AssetLoader
 from apilado.core.clock import Clock
 from apilado.core.document.addresses import find, replaced, within
 from apilado.core.document.addresses import joined as in_
+from apilado.core.document.backing import BackingTrack
 from apilado.core.document.ducker import Ducker
 from apilado.core.document.equaliser import eq_sections, still_and_moving
 from apilado.core.document.forms import forms_of, heard_over, in_frames, rendered_twice
@@ -27,6 +28,7 @@ from apilado.core.render.passed import Passed
 from apilado.core.render.playing import layer_notes
 from apilado.core.render.sourced import sourced
 from apilado.core.render.stage import Stage, joined, stage
+from apilado.core.sources.take import NO_NOTES
 from apilado.core.treatments.base import Treatment
 
 
@@ -397,6 +399,16 @@ class Builder:
         given: dict[str, Any] = {"low_hz": band[0], "high_hz": band[1], "amount": share, "clock": self.clock}
         remembers = partial(self.memories.band, band)
         return stage(steps.duck_band, sound, reductions[ducker_id], *curves, **given, remembers=remembers)
+
+    def backing(self, track: BackingTrack) -> Stage:
+        """A backing track as it is laid."""
+        owner, context = in_("backing", track.id), {"load": self.load}
+
+        def laid(stack: Stack) -> Stage:
+            sound = cast(BackingTrack, find(stack, owner)).sound
+            return stage(steps.play_source, source=sound, score=NO_NOTES, clock=self.clock, context=context)
+
+        return self.gated(self.in_forms(laid), owner)
 
     def mixed(self, parts: Sequence[Stage]) -> Stage:
         """The sum of parts."""

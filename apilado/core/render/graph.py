@@ -51,6 +51,9 @@ class Graph:
     hits: dict[str, Stage]
     """One hit of each drum, shaped, from its first sample."""
     output: Stage
+    """All of the stack; backing is not in it."""
+    backing: dict[str, Stage]
+    """Each backing track as it is laid, muted ones too, by its address."""
 
     @property
     def kick(self) -> Stage:
@@ -177,4 +180,5 @@ def build(
         drums=drums,
         hits=builder.hits,
         output=builder.mixed(list(heard.values())),
+        backing={f"backing/{track.id}": builder.backing(track) for track in stack.backing},
     )

@@ -18,9 +18,11 @@ from apilado.core.document.stack import Stack
 from apilado.core.document.without import is_left_out, without
 from apilado.core.render import steps
 from apilado.core.render.audition import Audition
+from apilado.core.render.builder import summed
 from apilado.core.render.elsewhere import heard_at, place_of
 from apilado.core.render.graph import Graph, added_by, build
 from apilado.core.render.stage import Stage, stage
+from apilado.core.sources.take import NO_NOTES, TakeSource
 from apilado.errors import NotFound
 
 
@@ -59,10 +61,27 @@ def listened(stack: Stack, audition: Audition, clock: Clock, load: AssetLoader) 
     heard = stack_for(stack, audition)
     graph = build(heard, clock, load, audition)
     output = _only(heard, graph, audition, clock, load) if audition.only else graph.output
+    tracks = [graph.backing[owner] for owner in audition.tracks(heard)]
+    output = summed([output, *tracks], clock.frames) if tracks else output
+    if audition.piece:
+        output = _piece(heard, clock, load)
     if audition.place:
         output, passed = heard_at(place_of(audition.place), output, heard, clock, load)
         graph = replace(graph, passed={**graph.passed, **passed})
     return Listened(heard, graph, output)
+
+
+def _piece(stack: Stack, clock: Clock, load: AssetLoader) -> Stage:
+    """The finished piece from its place on, as long as the loop.
+
+    Raises:
+        NotFound: the stack has none.
+    """
+    if stack.reference is None:
+        raise NotFound("there is no finished piece to hear; bring one under Balance first")
+    laid = TakeSource(asset=stack.reference.asset, skip_ms=1000.0 * stack.reference.from_s)
+    sound = stage(steps.play_source, source=laid, score=NO_NOTES, clock=clock, context={"load": load})
+    return summed([sound], clock.frames)
 
 
 def _only(stack: Stack, graph: Graph, audition: Audition, clock: Clock, load: AssetLoader) -> Stage:

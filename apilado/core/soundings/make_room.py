@@ -24,7 +24,7 @@ from apilado.core.render.graph import Graph, build
 from apilado.core.render.stage import Stage, stage
 from apilado.core.soundings.balance import MUD_MIDDLE_HZ, mud_excess
 from apilado.core.soundings.carving import bell_edit, keyed_bell_edit, pair_edit
-from apilado.core.soundings.measures import Measures, stem_stage
+from apilado.core.soundings.measures import Measures, counted_backing, stem_stage
 from apilado.core.soundings.registry import limits_of
 
 MOST_PROPOSALS = 4
@@ -87,10 +87,13 @@ class _Workshop:
         self.clock = measures.clock
         self.layers = tuple(f"layers/{layer.id}" for layer in self.stack.audible_layers())
         self.drums = tuple(self.stack.drum_owner(name) for name in measures.heard_drums)
+        self.backing = counted_backing(self.stack)
         self._loudness: dict[str, float] = {}
 
     def stage_of(self, graph: Graph, owner: str) -> Stage:
         holder, name = parted(owner)
+        if owner in graph.backing:
+            return graph.backing[owner]
         return graph.layers[name] if holder == "layers" else graph.drums[name]
 
     def trial(self, stack: Stack, owners: Sequence[str]) -> _Trial:
@@ -118,11 +121,12 @@ class _Workshop:
     def clashes(self) -> list[_Clash]:
         """Where drums and layers, or neighbours, want the same place, the worst first."""
         room, found = self.measures.room, []
-        for drum in self.drums:
+        for other in (*self.drums, *self.backing):
+            kind = "drum" if other in self.drums else "backing"
             for layer in self.layers:
-                share = room.share(drum, layer)
+                share = room.share(other, layer)
                 if share > DRUM_SHARE:
-                    found.append(_Clash(drum, layer, (drum, layer), share, room.common(drum, layer), "drum"))
+                    found.append(_Clash(other, layer, (other, layer), share, room.common(other, layer), kind))
         found.sort(key=lambda clash: -clash.share)
         return found + sorted(self._neighbours(), key=lambda clash: -clash.share)
 
@@ -149,6 +153,8 @@ class _Workshop:
         hertz = centre_of(clash.common)
         if keyed:
             return keyed_bell_edit(stack, clash.other, parted(clash.part)[1], hertz, gain_db)
+        if clash.kind == "backing":  # it is as it is: only the layer gives way
+            return bell_edit(stack, clash.other, hertz, -round(gain_db, 1), BROAD_Q)
         lift = round(LIFT_DB * gain_db / DIP_DB, 1)
         return pair_edit(stack, clash.other, clash.part, hertz, dip_db=round(gain_db, 1), lift_db=lift, q=BROAD_Q)
 
@@ -195,6 +201,8 @@ class _Workshop:
         whose, where = (self.stack.owner_name(name) for name in clash.asked)
         if keyed:
             title = f"{other}: −{gain:.1f} dB at {hertz:.0f} Hz while {part} sounds"
+        elif clash.kind == "backing":
+            title = f"{other}: −{gain:.1f} dB at {hertz:.0f} Hz, for {part}, which is backing"
         else:
             title = f"{other}: −{gain:.1f} dB at {hertz:.0f} Hz, {part} +{LIFT_DB * gain / DIP_DB:.1f} dB"
         at = f"{hertz:.0f} Hz{self._of_the_drum(clash, hertz)}"

@@ -30,6 +30,7 @@ from apilado.core.measure.room_map import RoomMap, room_map
 from apilado.core.measure.spectrum import spectrum_of
 from apilado.core.measure.stem import StemMeasures, measure_stem
 from apilado.core.notes import voice_notes
+from apilado.core.render.builder import summed
 from apilado.core.render.engine import Engine, Token
 from apilado.core.render.graph import Graph, build, clock_of
 from apilado.core.render.playing import expected_hz, layer_notes
@@ -92,6 +93,12 @@ class Measures:
     def run(self, wanted: Stage) -> Any:
         """Computes one such stage."""
         return self.run_all([wanted])[0]
+
+    @cached_property
+    def backing(self) -> Stage | None:
+        """The sum of the backing tracks that sound, if any does; it is in nothing else that is measured."""
+        there = [track for owner, track in self.graph.backing.items() if self.stack.sounds(owner)]
+        return summed(there, self.clock.frames) if there else None
 
     @cached_property
     def sub(self) -> Layer | None:
@@ -250,6 +257,9 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
     for name in heard_drums(stack):
         sound = graph.drums[name]
         wanted["grid", stack.drum_owner(name)] = stage(energy_grid, sound, stem_stage(sound, clock), columns=columns)
+    for owner in counted_backing(stack):
+        sound = graph.backing[owner]
+        wanted["grid", owner] = stage(energy_grid, sound, stem_stage(sound, clock), columns=columns)
     space = {"space": graph.buses["space"]} if "space" in graph.buses else {}
     for key, audio in (("bass", graph.bass), ("kick", graph.kick), *space.items()):
         wanted[key] = stem_stage(audio, clock)
@@ -320,6 +330,12 @@ def _driven(stack: Stack) -> Iterator[str]:
 def heard_drums(stack: Stack) -> tuple[str, ...]:
     """The drums that sound within the loop, the kick first."""
     return tuple(name for name in stack.drum_names() if stack.sounds(stack.drum_owner(name)) and stack.hits(name))
+
+
+def counted_backing(stack: Stack) -> tuple[str, ...]:
+    """The addresses of the backing tracks that count in the room map, and sound."""
+    owners = {f"backing/{track.id}": track for track in stack.backing}
+    return tuple(owner for owner, track in owners.items() if track.counts and stack.sounds(owner))
 
 
 def note_spans(stack: Stack, layer: Layer, clock: Clock) -> tuple[NoteSpan, ...]:

@@ -17,6 +17,7 @@ from apilado.core.dsp.stereo import mixed_at
 from apilado.core.notes import FIRST_BEAT
 from apilado.core.parameters import number, switch, text
 from apilado.core.sources.base import Mark, Marks, Score, Source
+from apilado.core.sources.voice import Voice
 from apilado.core.units import cents_to_ratio, db_to_gain
 from apilado.errors import InvalidEdit
 
@@ -24,6 +25,10 @@ EDGE_MS = 3.0
 SHORTEST_STRETCH, LONGEST_STRETCH = 0.1, 10.0
 SHORTEST_BEATS = 0.25
 """It is laid no more often than this."""
+
+
+NO_NOTES = Score((), 0, 0, Voice())
+"""What a take plays from where it belongs to no layer."""
 
 
 class TakeSource(Source):

@@ -7,8 +7,10 @@ import numpy as np
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
 from apilado.core.measure.bands import band_centres, band_edges
+from apilado.core.measure.passage import energy_grid, grid_columns
 from apilado.core.measure.stem import THIRD
-from apilado.core.soundings.measures import Measures
+from apilado.core.render.stage import stage
+from apilado.core.soundings.measures import Measures, stem_stage
 from apilado.core.soundings.registry import limits_of
 from apilado.core.units import power_to_db
 from apilado.web.drawings.hit_view import hit_measured
@@ -23,6 +25,7 @@ EDGE = 14.0
 THINNEST = 6.0
 NAME_HEIGHT, ROUND_A_BORDER = 16.0, 30.0
 SILENT_POWER = 1e-7
+BACKING_RGB, BACKING_MOST = (125, 120, 112), 110.0
 TINT_RGB = {
     "ochre": (170, 112, 20),
     "slate": (74, 100, 125),
@@ -153,15 +156,34 @@ def slab_names(stack: Stack, view: View) -> list[str]:
 def _energy(measures: Measures, view: View) -> str:
     """Each cell in the tint of the strongest layer, as dark as the sum is loud."""
     stack = measures.stack
+    backing = _backing_energy(measures, view)
     layers = [layer for layer in stack.audible_layers() if f"layers/{layer.id}" in measures.grids]
     if not layers:
-        return ""
+        return backing
     grids = power_to_db(np.array([measures.grids[f"layers/{layer.id}"] for layer in layers], np.float64))
     strongest = np.argmax(grids, axis=0)
     tints = [layer.tint for layer in layers]
     colours = np.array([TINT_RGB[tint] for tint in tints], np.uint8)
-    alpha = np.clip((np.max(grids, axis=0) + 66.0) / 60.0, 0.0, 1.0) ** 1.3 * 190.0
-    pixels = np.concatenate([colours[strongest], alpha[..., None].astype(np.uint8)], axis=2)[::-1]
+    return backing + _picture(stack, view, colours[strongest], np.max(grids, axis=0), 190.0, "energy")
+
+
+def _backing_energy(measures: Measures, view: View) -> str:
+    """The backing, faint and without a tint."""
+    if measures.backing is None:
+        return ""
+    columns = grid_columns(measures.clock.beats)
+    power = measures.run(
+        stage(energy_grid, measures.backing, stem_stage(measures.backing, measures.clock), columns=columns)
+    )
+    grey = np.broadcast_to(np.array(BACKING_RGB, np.uint8), (*power.shape, 3))
+    levels = power_to_db(power.astype(np.float64))
+    return _picture(measures.stack, view, grey, levels, BACKING_MOST, "energy is-backing")
+
+
+def _picture(stack: Stack, view: View, colours: np.ndarray, levels_db: np.ndarray, most: float, class_: str) -> str:
+    """Cells of frequency and time, as dark as they are loud."""
+    alpha = np.clip((levels_db + 66.0) / 60.0, 0.0, 1.0) ** 1.3 * most
+    pixels = np.concatenate([colours, alpha[..., None].astype(np.uint8)], axis=2)[::-1]
     edges = band_edges(6)
     top, bottom = view.y(float(edges[-1])), view.y(float(edges[0]))
     left, right = view.x(0.0, stack), view.x(stack.beats, stack)
@@ -173,5 +195,5 @@ def _energy(measures: Measures, view: View) -> str:
         width=right - left,
         height=bottom - top,
         preserveAspectRatio="none",
-        class_="energy",
+        class_=class_,
     )

@@ -66,6 +66,10 @@ def profile(measures: Measures, view: View) -> str:
         said = tag("title", "The space")
         levels = line(measures.space.fine_db)
         parts.append(tag("polyline", said, class_=f"space-spectrum{chosen_too}", points=levels))
+    if measures.backing is not None:
+        said = tag("title", "The backing")
+        levels = line(measures.measured(measures.backing).fine_db)
+        parts.append(tag("polyline", said, class_="backing-spectrum", points=levels))
     chosen = view.selected_layer(stack)
     if view.selected == "balance":
         parts += _compared(measures, view)

@@ -251,9 +251,15 @@ def part_made(before: Stack, after: Stack) -> str | None:
     return min(made, key=lambda each: (len(parts_of(each)), each), default=None)
 
 
+SELECTED = MappingProxyType(
+    {"layer": "layers", "duck": "duckers", "trigger": "triggers", "section": "sections", "backing": "backing"}
+)
+"""The lists whose members are selected by their ids."""
+
+
 def part_added(before: Stack, after: Stack) -> str | None:
-    """The selection of a layer, a duck, a trigger or a section that an edit added."""
-    for kind, name in (("layer", "layers"), ("duck", "duckers"), ("trigger", "triggers"), ("section", "sections")):
+    """The selection of a layer, a duck, a trigger, a section or a backing track that an edit added."""
+    for kind, name in SELECTED.items():
         known = {part.id for part in getattr(before, name)}
         for part in getattr(after, name):
             if part.id not in known:

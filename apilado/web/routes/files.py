@@ -16,10 +16,11 @@ from apilado.actions import beginning, finding, stacks
 from apilado.actions.delivery import DeliveryOptions, safe_name
 from apilado.core.assets import AS_IT_LIES
 from apilado.core.document.addresses import find, joined, parted
+from apilado.core.document.backing import BackingTrack
 from apilado.core.document.edits import Several
 from apilado.core.document.edits_layers import AddLayer, SetDrumSound, SetSource
 from apilado.core.document.edits_pattern import SetPattern
-from apilado.core.document.edits_values import SetValue
+from apilado.core.document.edits_values import AddPart, SetValue
 from apilado.core.document.followers import followers_of
 from apilado.core.document.reading import explain, stack_to_json
 from apilado.core.document.stack import MOST_BARS, Stack
@@ -50,8 +51,8 @@ def audio(
     client: str = Form(default="", max_length=80),
     file: UploadFile = File(),  # noqa: B008
 ) -> dict[str, Any]:
-    """An audio file as a drum, as a layer's take, as the table of a wave or the response of a cabinet, as a new layer,
-    or as the piece to compare with; answers with what was done, or with a question in a dialog."""
+    """An audio file as a drum, as a layer's take, as backing, as the table of a wave or the response of a cabinet, as a
+    new layer, or as the piece to compare with; answers with what was done, or with a question in a dialog."""
     workspace = workspace_of(request)
     head = workspace.stacks.head(stack_id)
     name = (file.filename or "audio")[-200:]
@@ -62,6 +63,12 @@ def audio(
         change = SetDrumSound(drum=target, sound={"kind": "sample", **sound})
     elif target == "reference":
         change = SetValue(path="reference", value=sound)
+    elif target == "backing":
+        part = {"name": name.rsplit(".", 1)[0][:40] or "backing", "sound": {"kind": "take", **sound}}
+        change = AddPart(path="backing", part=part)
+    elif isinstance(find(head.stack, target), BackingTrack):
+        kept = find(head.stack, target).sound.model_dump(mode="json")
+        change = SetValue(path=joined(target, "sound"), value={**kept, **sound})
     elif isinstance(find(head.stack, target), ImpulseResponse):
         lasts_s = min(LONGEST_RESPONSE_S, workspace.assets.seconds_of(asset.sha256) or LONGEST_RESPONSE_S)
         change = SetValue(path=joined(target, "recorded"), value={**sound, "lasts_s": lasts_s})

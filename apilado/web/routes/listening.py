@@ -2,24 +2,29 @@
 
 from __future__ import annotations
 
+import json
 import secrets
 from dataclasses import asdict
 from typing import Any
 
 from fastapi import APIRouter, Request
-from fastapi.responses import HTMLResponse
+from fastapi.responses import HTMLResponse, Response
 from pydantic import Field
 
 from apilado.actions import casting
 from apilado.actions.listening import base_of
 from apilado.core.document.differences import differences, whole
+from apilado.core.measure.bands import band_centres
 from apilado.core.measure.blind import MOST_TRIALS, chance_of_guessing, drawn_order
+from apilado.core.measure.passage import ROWS_PER_OCTAVE
 from apilado.core.parameters import Model
 from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.soundings.elsewhere import left_elsewhere
 from apilado.core.soundings.measures import measure
+from apilado.core.soundings.now import LOWEST_DB, STEPS_PER_DB, now
 from apilado.errors import NotFound
 from apilado.web.drawings.places_view import places_view
+from apilado.web.drawings.view import LEVEL_HIGH_DB, LEVEL_LOW_DB, View
 from apilado.web.hearing_words import hearing_words
 from apilado.web.pages import page
 from apilado.web.routes.common import workspace_of
@@ -27,6 +32,7 @@ from apilado.web.routes.heavy import heavy
 
 router = APIRouter(prefix="/stacks/{stack_id}")
 MOST_DIFFERENCES = 60
+SIXTH_OVER_TWELFTH_DB = 3.01
 
 
 class HearingRequest(Model):
@@ -54,6 +60,39 @@ def elsewhere(request: Request, stack_id: int, client: str = "") -> HTMLResponse
     measures = measure(stack, workspace.load, workspace.engine, workspace.newest("elsewhere", stack_id, client[:80]))
     view = places_view(measures, left_elsewhere(measures)) if measures.stems else None
     return HTMLResponse(page(request, "_partials/elsewhere.html", view=view))
+
+
+@router.get("/now")
+@heavy
+def now_by_moment(request: Request, stack_id: int, client: str = "") -> Response:
+    """What sounds at each moment: the length of a head in four bytes, the head as JSON, then bytes.
+
+    For each part, its level and its spectrum by moment; for each that takes gain, what it takes; loudness; crest.
+    """
+    workspace = workspace_of(request)
+    stack = workspace.stacks.head(stack_id).stack
+    token = workspace.newest("now", stack_id, client[:80])
+    measures = measure(stack, workspace.load, workspace.engine, token)
+    found = now(measures)
+    centres = band_centres(ROWS_PER_OCTAVE)
+    head = {
+        "moments": found.moments,
+        "rows": len(centres),
+        "parts": list(found.levels),
+        "taken": list(found.reductions),
+        "lowest": LOWEST_DB,
+        "steps": STEPS_PER_DB,
+        "seconds": measures.clock.frames / measures.clock.rate_hz,
+        # A sixth-octave of even noise has twice the power of a twelfth, by which the long-term spectra are drawn.
+        "first_db": LEVEL_LOW_DB + SIXTH_OVER_TWELFTH_DB,
+        "last_db": LEVEL_HIGH_DB + SIXTH_OVER_TWELFTH_DB,
+        "heights": [round(View(height=1000.0).y(float(hertz)) / 1000.0, 5) for hertz in centres],
+    }
+    told = json.dumps(head).encode()
+    parts = [array.tobytes() for name in found.levels for array in (found.levels[name], found.spectra[name])]
+    taken = [each.tobytes() for each in (*found.reductions.values(), found.loudness, found.crest)]
+    content = len(told).to_bytes(4, "little") + told + b"".join((*parts, *taken))
+    return Response(content, media_type="application/octet-stream")
 
 
 @router.get("/casts")

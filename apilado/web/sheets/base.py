@@ -55,6 +55,8 @@ class Action:
     """The path of a step of which only what it adds is heard while it is held."""
     without: str = ""
     """The path of a part without which all is heard while it is held."""
+    piece: bool = False
+    """Whether the finished piece is heard in the loop's place while it is pressed in."""
     listen: str = ""
     """The path of an EQ point: only what it touches is heard while it is pressed in."""
     pull: str = ""

@@ -102,9 +102,11 @@ def shared_sections(stack: Stack) -> tuple[Section, ...]:
 def balance_sections(stack: Stack) -> tuple[Section, ...]:
     """What the balance is judged by."""
     actions = [Action("Compare with a piece", upload="reference", accept=AUDIO_ACCEPT)]
-    note = "A finished piece is compared at equal loudness; it is never heard."
+    note, fields = "A finished piece is compared at equal loudness, and can be heard in the loop's place.", ()
     if stack.reference is not None:
         note = f"File: {stack.reference.file_name}"
+        fields = fields_of(stack.reference, "reference", "from_s")
+        actions.append(Action("Hear it in the loop's place", piece=True))
         forget: list[dict[str, Any]] = [{"op": "set", "path": "reference", "value": None}]
         if stack.target == FROM_PIECE:
             forget.insert(0, {"op": "set", "path": "target", "value": "clean lower mids"})
@@ -112,5 +114,5 @@ def balance_sections(stack: Stack) -> tuple[Section, ...]:
         actions.append(Action("Forget the piece", several, danger=True))
     return (
         Section("Target", fields_of(stack, "", "target"), note="What ‘250–400 Hz’ is measured against."),
-        Section("A finished piece", (), tuple(actions), note=note),
+        Section("A finished piece", fields, tuple(actions), note=note),
     )

@@ -11,6 +11,7 @@ from apilado.core.notes import FIRST_BEAT
 from apilado.core.parameters import Parameter
 from apilado.core.units import midi_to_hz, midi_to_name
 from apilado.web.items import hit_of, hit_path, note_of, note_path
+from apilado.web.sheets.backing import backing_sections
 from apilado.web.sheets.base import Action, Field, Line, Section, fields_of
 from apilado.web.sheets.buses import balance_sections, bus_sections, shared_sections, space_sections
 from apilado.web.sheets.drums import drum_sections
@@ -29,11 +30,14 @@ SHEETS: MappingProxyType[str, Callable[[Stack, str], tuple[Section, ...]]] = Map
         "kick": drum_sections,
         "trigger": drum_sections,
         "duck": duck_sections,
+        "backing": backing_sections,
         "balance": lambda stack, selected: balance_sections(stack),
         "section": section_sections,
         "piece": lambda stack, selected: piece_sections(stack),
     }
 )
+LISTED = MappingProxyType({"section": "sections", "backing": "backing"})
+"""Of what is selected by an id, the list that it is in: where it has gone, the piece is shown."""
 ALL_LINES = "*"
 """In the place of the lines that are opened: all of them."""
 TABS = (
@@ -86,7 +90,7 @@ def _selected_sections(stack: Stack, selected: str) -> tuple[str, tuple[Section,
     layer = stack.layer(name) if kind == "layer" else None
     if layer is not None:
         return selected, layer_sections(stack, layer)
-    if kind in SHEETS and (kind != "section" or find(stack, joined("sections", name)) is not None):
+    if kind in SHEETS and (kind not in LISTED or find(stack, joined(LISTED[kind], name)) is not None):
         return selected, SHEETS[kind](stack, selected)
     return "piece", piece_sections(stack)
 

@@ -12,6 +12,7 @@ import { listenToHandles } from "./handles.js";
 import { listenToKeys } from "./keys.js";
 import { Listening } from "./listening.js";
 import { Newest } from "./newest.js";
+import { Now } from "./now.js";
 import { Panels } from "./panels.js";
 import { Path } from "./path.js";
 import { Player } from "./player.js";
@@ -61,6 +62,7 @@ class Bench {
     this.sections = new Sections(this);
     this.tapping = new Tapping(this);
     this.listening = new Listening(this);
+    this.now = new Now(this);
     this.asked = 0;
     this.stepping = Promise.resolve();
     this.measuring = new Newest(() => this.drawMeasured(), (error) => {
@@ -327,6 +329,7 @@ class Bench {
     document.getElementById("sheet-call").textContent = faults ? `Sheet · ${faults} fault${faults === 1 ? "" : "s"}` : "Sheet";
     if (MEASURED.test(this.selected)) this.refreshControls(false); // their sheets are measured too
     this.views.forEach((view) => view.refresh());
+    this.now.refresh();
     this.remedies.tryAll();
   }
 
@@ -365,6 +368,7 @@ class Bench {
     const share = this.player.share();
     this.panels.playhead(share);
     this.path.playing(share, this.live, this.player.playing);
+    this.now.draw(share, this.player.playing);
     const beat = share * this.info.beats;
     const [bar, rest] = [Math.floor(beat / this.info.beatsPerBar), beat % this.info.beatsPerBar];
     const position = `${bar + 1}.${Math.floor(rest) + 1}.${Math.floor((rest % 1) * 4) + 1}`;
@@ -381,7 +385,7 @@ function listen(bench) {
   listenToPresses();
   document.addEventListener("click", (event) => {
     const near = (selector) => event.target.closest(selector);
-    const pressed = near("[data-edit], [data-alone], [data-listen], [data-pull], [data-show], [data-close], [data-mode], [data-zoom], [data-select], #play, #undo, #redo, #help, #sheet-call, #plumb-open, #room-open, #mend-all, #tap, [data-view-close], [data-goal], [data-most], [data-limit], [data-look], [data-go-to], [data-hear-cast]");
+    const pressed = near("[data-edit], [data-alone], [data-listen], [data-pull], [data-show], [data-close], [data-mode], [data-zoom], [data-select], #play, #undo, #redo, #help, #sheet-call, #plumb-open, #room-open, #mend-all, #tap, #now-open, [data-view-close], [data-goal], [data-most], [data-limit], [data-look], [data-go-to], [data-piece], [data-hear-cast]");
     if (event.target.closest("#files a, #files button")) document.getElementById("files").open = false;
     if (!pressed || pressed.closest("svg.drawing") || (near("input, label") && !pressed.matches("button"))) return;
     if (event.detail > 0) pressed.blur(); // a pointer's press leaves Space to the transport
@@ -392,6 +396,7 @@ function listen(bench) {
       bench.edit(() => ({ ...JSON.parse(pressed.dataset.edit), whole }));
       if ("close" in pressed.dataset) pressed.closest("dialog").close();
     } else if (pressed.dataset.alone) bench.listening.toggle(pressed.dataset.alone);
+    else if ("piece" in pressed.dataset) bench.listening.togglePiece();
     else if (pressed.dataset.goTo) bench.listening.goTo(pressed.dataset.goTo);
     else if (pressed.dataset.hearCast) bench.listening.hearCast(Number(pressed.dataset.hearCast));
     else if (pressed.dataset.listen) bench.listening.togglePoint(pressed.dataset.listen);
@@ -401,6 +406,7 @@ function listen(bench) {
     else if (pressed.dataset.mode) bench.setMode(pressed.dataset.mode);
     else if (pressed.dataset.zoom) zoom(bench, pressed.dataset.zoom);
     else if (pressed.dataset.select) bench.select(pressed.dataset.select);
+    else if (pressed.id === "now-open") bench.now.toggle();
     else if (pressed.id === "tap") bench.tapping.toggle();
     else if (pressed.id === "mend-all") bench.remedies.mendAll();
     else if (pressed.id === "plumb-open") bench.plumb.toggle();

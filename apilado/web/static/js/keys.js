@@ -36,10 +36,16 @@ export function listenToKeys(bench) {
       bench.plumb.toggle();
     } else if (key === "r") {
       bench.room.toggle();
+    } else if (key === "0") {
+      bench.listening.toggleBacking();
+    } else if (key === "t" && event.shiftKey) {
+      bench.listening.togglePiece();
     } else if (key === "v") {
       bench.listening.walk(event.shiftKey ? -1 : 1);
     } else if (key === "h" || key === "j") {
       bench.listening.hearKept(key === "j");
+    } else if (key === "z") {
+      bench.now.toggle();
     } else if (key === "q") {
       bench.listening.setEqual(!bench.listening.equal);
     } else if (key === "escape") {
@@ -65,7 +71,7 @@ export function listenToKeys(bench) {
       const layers = [...document.querySelectorAll("#layers li[data-select^='layer:']")].reverse();
       const row = layers[Number(key) - 1];
       if (row) bench.select(row.dataset.select);
-    } else if ((key === "m" || key === "s") && bench.selected.match(/^(layer:|trigger:|kick$|space$)/)) {
+    } else if ((key === "m" || key === "s") && bench.selected.match(/^(layer:|trigger:|backing:|kick$|space$)/)) {
       const row = document.querySelector(`#layers li[data-select="${CSS.escape(bench.selected)}"]`);
       row?.querySelector(key === "m" ? '[data-toggle][data-path$="/mute"]' : "[data-alone]")?.click();
     }

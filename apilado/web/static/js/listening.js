@@ -6,7 +6,7 @@
 import { post, tell } from "./api.js";
 
 const HELD = "[data-overdo], [data-adds], [data-without], [data-hear]";
-const NOTHING = { alone: [], point: "", place: "" };
+const NOTHING = { alone: [], point: "", place: "", backing: true, piece: false };
 const MOST_COMPARED = 16;
 const MOST_SLOTS = 2; // casts that the audio thread keeps
 
@@ -56,6 +56,16 @@ export class Listening {
   /** Hears it in a place, or here again. */
   goTo(place) {
     this.hear({ place: place === this.own.place ? "" : place }, { compared: true });
+  }
+
+  /** The finished piece in the loop's place, or the stack again: as loud as each other. */
+  togglePiece() {
+    this.hear({ piece: !this.own.piece }, { compared: true });
+  }
+
+  /** All of the backing, or none. */
+  toggleBacking() {
+    this.hear({ backing: !this.own.backing });
   }
 
   /** To the next place, or the one before; here is one of them. */
@@ -284,6 +294,8 @@ export class Listening {
     if (word === "cast") this.bench.casts.toggle();
     else if (word === "place") this.bench.elsewhere.toggle();
     else if (word === "level") this.setEqual(!this.equal);
+    else if (word === "backing") this.toggleBacking();
+    else if (word === "what" && this.own.piece) this.togglePiece();
     else if (word === "what" && (this.own.alone.length || this.own.point)) this.hear({ alone: [], point: "" });
     else if (word === "end") this.endComparison();
   }
@@ -292,6 +304,7 @@ export class Listening {
   show() {
     document.querySelectorAll("[data-alone]").forEach((button) => button.setAttribute("aria-pressed", this.own.alone.includes(button.dataset.alone)));
     document.querySelectorAll("[data-listen]").forEach((button) => button.setAttribute("aria-pressed", button.dataset.listen === this.own.point));
+    document.querySelectorAll("[data-piece]").forEach((button) => button.setAttribute("aria-pressed", this.own.piece));
     document.querySelectorAll("[data-go-to]").forEach((button) => button.setAttribute("aria-pressed", button.dataset.goTo === this.own.place));
     document.querySelectorAll("[data-hear-cast]").forEach((button) => button.setAttribute("aria-pressed", !this.hidden && Number(button.dataset.hearCast) === this.cast));
     document.querySelectorAll(".cast-key").forEach((key) => { key.hidden = Number(key.closest("[data-cast]").dataset.cast) !== this.second; });
@@ -309,6 +322,7 @@ export class Listening {
       for (const { name, said, plain } of words) {
         const place = document.querySelector(`#you-hear [data-word=${name}]`);
         place.textContent = said;
+        place.hidden = !said;
         place.classList.toggle("is-plain", plain);
       }
     } catch { /* the next one tells */ }
