@@ -36,9 +36,17 @@ def hearing_words(stack: Stack, audition: Audition, cast: str = "") -> list[Word
     return [
         Word("cast", f"‘{cast}’" if cast else "this stack", not cast),
         Word("what", what or "the whole", not what),
+        Word("bus", _bus(stack, audition), not audition.dry),
         Word("place", place, not audition.place),
         Word("backing", _backing(stack, audition), audition.backing),
     ]
+
+
+def _bus(stack: Stack, audition: Audition) -> str:
+    """Whether what is heard alone goes through the bus; nothing where all is heard."""
+    if not audition.soloed(stack) or audition.focus(stack) is not None:
+        return ""
+    return "before the bus" if audition.dry else "through the bus"
 
 
 def _backing(stack: Stack, audition: Audition) -> str:

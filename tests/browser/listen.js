@@ -2,7 +2,8 @@
 window.heard = [];
 window.marks = [];
 document.addEventListener("pointerup", () => window.marks.push({ released: performance.now() }), true);
-document.addEventListener("apilado:sounding", ({ detail }) => window.marks.push({ sounding: detail.revision, at: detail.at, kind: detail.kind, place: detail.place }));
+document.addEventListener("keydown", () => window.marks.push({ pressed: performance.now() }), true);
+document.addEventListener("apilado:sounding", ({ detail }) => window.marks.push({ sounding: detail.revision, at: detail.at, kind: detail.kind, place: detail.place, slot: detail.slot, delay: detail.delay }));
 const connect = AudioNode.prototype.connect;
 AudioNode.prototype.connect = function (target, ...rest) {
   const result = connect.call(this, target, ...rest);

@@ -113,8 +113,10 @@ class HearingTest(BrowserCase):
             self.listen(page, 16384)
             heard, after = self.heard(page), self.loop(name)
             order = page.evaluate("marks.filter((mark) => mark.sounding).map((mark) => mark.kind)")
-            # On a busy machine the loop may be asked for once more: it is the same, and nothing is heard of that.
-            self.assertEqual([kind for kind, _ in itertools.groupby(order)], ["stretch", "loop"], path)
+            # On a busy machine the loop may be asked for once more: it is the same, and nothing is heard of that. A mute
+            # may be heard from stems before.
+            exact = [kind for kind, _ in itertools.groupby(order) if kind != "stems"]
+            self.assertEqual(exact, ["stretch", "loop"], path)
             starts = places_of(heard[0, :8192], before[0])
             start = max(starts, key=lambda at: np.count_nonzero(agrees(heard, before, at) | agrees(heard, after, at)))
             old, new = agrees(heard, before, start), agrees(heard, after, start)

@@ -28,7 +28,8 @@ class HearingTest(WebCase):
         clip = "layers/mid/path/clip"
         for heard, words in (
             ({}, ["this stack", "the whole", "here"]),
-            ({"alone": ["layers/sub", "kick"]}, ["this stack", "only sub, kick", "here"]),
+            ({"alone": ["layers/sub", "kick"]}, ["this stack", "only sub, kick", "through the bus", "here"]),
+            ({"alone": ["layers/sub"], "dry": True}, ["this stack", "only sub", "before the bus", "here"]),
             ({"without": clip, "place": "phone"}, ["this stack", "without soft clip 1 of mid", "on the phone"]),
             ({"only": clip, "place": "mono"}, ["this stack", "only what soft clip 1 of mid makes", "in mono"]),
             ({"overdo": "duckers/duck"}, ["this stack", "Duck overdone", "here"]),
@@ -182,6 +183,7 @@ class NowhereElseTest(WebCase):
 
     HEARD = (
         {"alone": ["layers/sub"]},
+        {"alone": ["layers/sub"], "dry": True},
         {"point": "layers/mid/path/eq/points/dip"},
         {"only": "layers/mid/path/clip"},
         {"overdo": "duckers/duck"},
@@ -277,7 +279,7 @@ class BackingTest(WebCase):
         self.assertIn("is-backing", drawn["measured"]["passage"])
         self.assertEqual(self.hearing()[3], "with backing")
         self.assertEqual(self.hearing(backing=False)[3], "without backing")
-        self.assertEqual(self.hearing(alone=["layers/mid"])[2:], ["here"])
+        self.assertEqual(self.hearing(alone=["layers/mid"])[2:], ["through the bus", "here"])
         self.edit({"op": "set", "path": f"{owner}/counts", "value": True})
         room = self.client.get(f"/stacks/{self.stack_id}/room?client=a").text
         self.assertIn("‘chords’ is backing, and counts here.", room)

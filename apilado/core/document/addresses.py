@@ -51,7 +51,7 @@ def outwards(path: str) -> Iterator[str]:
 
 
 def owner_of(path: str) -> str:
-    """The address of the layer, bus, drum or backing track that something is of: `layers/mid` of `layers/mid/path/k3`."""
+    """The address of the layer, bus, drum or backing track that something is of, such as `layers/mid`."""
     first, *rest = parts_of(path)
     return joined(first, *rest[:1]) if first in ("layers", "triggers", "backing") else first
 

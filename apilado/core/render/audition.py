@@ -34,6 +34,7 @@ class Audition(Model):
     trial: dict[str, Any] | None = Field(default=None, description="An edit that is heard as if it were made")
     section: str = Field(default="", max_length=40, description="Id of the section that the edit would be made in")
     place: str = Field(default="", max_length=40, description="Where it is heard; nothing: here")
+    dry: bool = Field(default=False, description="Whether what is heard alone is heard without its bus's treatment")
     backing: bool = Field(default=True, description="Whether the backing is heard with it")
     piece: bool = Field(default=False, description="Whether the finished piece is heard in its place")
     cast: int = Field(default=0, ge=0, description="Number of the cast that is heard; 0: the stack as it is now")

@@ -61,6 +61,8 @@ def listened(stack: Stack, audition: Audition, clock: Clock, load: AssetLoader) 
     heard = stack_for(stack, audition)
     graph = build(heard, clock, load, audition)
     output = _only(heard, graph, audition, clock, load) if audition.only else graph.output
+    if audition.dry and audition.soloed(heard) and not audition.only:
+        output = _before_the_buses(heard, graph, audition)
     tracks = [graph.backing[owner] for owner in audition.tracks(heard)]
     output = summed([output, *tracks], clock.frames) if tracks else output
     if audition.piece:
@@ -82,6 +84,13 @@ def _piece(stack: Stack, clock: Clock, load: AssetLoader) -> Stage:
     laid = TakeSource(asset=stack.reference.asset, skip_ms=1000.0 * stack.reference.from_s)
     sound = stage(steps.play_source, source=laid, score=NO_NOTES, clock=clock, context={"load": load})
     return summed([sound], clock.frames)
+
+
+def _before_the_buses(stack: Stack, graph: Graph, audition: Audition) -> Stage:
+    """What is heard alone, summed as it goes into the buses."""
+    drums = [graph.drums[name] for name in audition.drums(stack)]
+    layers = [graph.layers[name] for name in graph.audible] if not audition.space_alone(stack) else []
+    return summed([*layers, *drums], graph.clock.frames)
 
 
 def _only(stack: Stack, graph: Graph, audition: Audition, clock: Clock, load: AssetLoader) -> Stage:

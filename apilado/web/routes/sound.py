@@ -15,6 +15,7 @@ from pydantic import Field
 from apilado.actions.hearing import hear_stretch
 from apilado.actions.listening import Levels, hear_loop, levels_of
 from apilado.actions.sent import BLOCK_FRAMES
+from apilado.actions.stems import stems_around
 from apilado.actions.tapping import LONGEST_S, release_ms_of, tap
 from apilado.actions.workspace import Workspace
 from apilado.core.document.stack import Stack
@@ -168,6 +169,23 @@ class StretchRequest(Playhead):
 
     client: str = Field(default="", max_length=80)
     heard: Audition = WHOLE
+
+
+@router.post("/stems")
+def stems(request: Request, stack_id: int, posted: StretchRequest) -> Response:
+    """The stems of the loop around the playhead, each a part of the answer; nothing where they are not at hand."""
+    workspace = workspace_of(request)
+    token = workspace.newest("stems", stack_id, posted.client)
+    found = stems_around(workspace, stack_id, posted.place, posted.length, token)
+    if found is None:
+        return Response(b"", media_type=PARTS)
+    head = {"begins": found.begins, "length": found.length, "rate": found.rate_hz, "frames": found.gain.shape[0]}
+    parts = [answer_part({**head, "gain": True}, found.gain.astype("<f4", copy=False).tobytes())]
+    for through_bus, sounds in ((True, found.layers), (False, found.others)):
+        for owner, audio in sounds.items():
+            told_of_it = {"owner": owner, "bus": through_bus}
+            parts.append(answer_part(told_of_it, audio.astype("<f4", copy=False).tobytes()))
+    return Response(b"".join(parts), media_type=PARTS)
 
 
 @router.post("/stretch")

@@ -97,6 +97,14 @@ class OnlyTest(unittest.TestCase):
                 assert_allclose(only + heard(stack, without=path), whole, atol=1e-6)
                 self.assertGreater(float(np.abs(only).max()), 1e-4)
 
+    def test_what_is_alone_can_be_heard_before_the_bus(self):
+        stack = changed(rich(), {"op": "set", "path": "bus/level_db", "value": -12.0})
+        both = rendered(stack)
+        alone = ("layers/mid", "kick")
+        assert_allclose(heard(stack, alone=alone, dry=True), both["mid"] + both["kick"], atol=1e-6)
+        self.assertGreater(float(np.abs(heard(stack, alone=alone) - heard(stack, alone=alone, dry=True)).max()), 0.01)
+        assert_array_equal(heard(stack, dry=True), both["output"])  # of the whole it says nothing
+
     def test_only_a_layer_is_the_layer_and_only_a_step_what_it_adds(self):
         stack = rich()
         assert_array_equal(heard(stack, only="layers/mid"), rendered(stack)["mid"])

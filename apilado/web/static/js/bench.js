@@ -27,6 +27,7 @@ const OVERTAKEN = 204;
 const MEASURED = /^(sub|bus|space|shared|kick|trigger:.*|duck(:.*)?|balance)$/;
 const RENDERING_SHOWN_MS = 300;
 const [BEFORE_HIT_BEATS, BEHIND_HIT_BEATS] = [0.1, 0.9]; // of what is seen around one hit
+const [STEMS_WANTED_MS, STEMS_AGAIN_MS] = [4000, 700];
 const SETTLING_MS = 20;
 const RESTING_MS = 250; // a hand that rests in the middle of a drag wants to see
 
@@ -63,6 +64,10 @@ class Bench {
     this.tapping = new Tapping(this);
     this.listening = new Listening(this);
     this.now = new Now(this);
+    // A hand over the rows, or a key in them, may solo or mute something.
+    const near = () => { this.stemsWanted = performance.now() + STEMS_WANTED_MS; };
+    for (const name of ["pointerover", "pointermove", "focusin"]) document.getElementById("layers").addEventListener(name, near);
+    document.addEventListener("keydown", near);
     this.asked = 0;
     this.stepping = Promise.resolve();
     this.measuring = new Newest(() => this.drawMeasured(), (error) => {
@@ -145,6 +150,7 @@ class Bench {
     if (stale && !asked) this.player.refresh(answer.revision, { final });
     this.revision = answer.revision;
     this.listening.letGo(answer.gone);
+    if (stale) this.listening.tell();
     this.info = { beats: answer.beats, beatsPerBar: answer.beats_per_bar };
     this.panels.beats = answer.beats;
     if (answer.item !== undefined && answer.item !== null) this.item = answer.item;
@@ -369,6 +375,11 @@ class Bench {
     this.panels.playhead(share);
     this.path.playing(share, this.live, this.player.playing);
     this.now.draw(share, this.player.playing);
+    const time = performance.now();
+    if (this.player.playing && time < (this.stemsWanted ?? 0) && !(time < this.stemsAgain)) {
+      this.stemsAgain = time + STEMS_AGAIN_MS;
+      this.player.wantStems();
+    }
     const beat = share * this.info.beats;
     const [bar, rest] = [Math.floor(beat / this.info.beatsPerBar), beat % this.info.beatsPerBar];
     const position = `${bar + 1}.${Math.floor(rest) + 1}.${Math.floor((rest % 1) * 4) + 1}`;

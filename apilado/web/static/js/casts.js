@@ -13,7 +13,6 @@ export class Casts extends View {
 
   async draw() {
     await super.draw();
-    this.bench.listening.show();
     this.showBlind();
   }
 

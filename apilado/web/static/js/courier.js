@@ -7,7 +7,7 @@ let address = ""; // of the stack
 let client = ""; // this page
 let asked = { heard: {}, against: [] }; // what is heard in the own slot, and what it is compared with: { slot, heard } each
 let audio = null; // { port, rate } of the audio thread
-let loop = null; // what was fetched last for the own slot: { blocks, size, frames, number, revision, rate, matches }
+let loop = null; // fetched last for the own slot: { blocks, size, frames, number, … }; a block in the audio thread is null
 let lent = null; // the order of another loop that is heard instead, until it is given back
 let equal = true; // what is compared is heard at equal loudness
 const others = new Map(); // slot -> the loop that was lent from it last, with the order that it was fetched by
@@ -17,6 +17,7 @@ let fetched = null; // { revision, abort } of the request in flight
 let edition = 0; // counts what is to be heard: of two sounds, the one of the later edition is the newer
 let pending = null; // { revision, edition }: heard as a stretch so far; its loop is asked for when the hand rests
 let timers = [];
+let fetchingStems = false;
 let measuring = null; // the level that is asked for
 
 const PARTS = "application/x-apilado-parts";
@@ -30,9 +31,11 @@ const ORDERS = {
 
   /** Another audio thread, which runs at `rate`. */
   audio({ port, rate }) {
-    audio = { port, rate, blocks: new Map() };
-    carry("own", loop);
+    audio = { port, rate };
+    others.clear(); // they went to the thread before
     if (lent) carryLent().catch(() => {});
+    if (loop?.blocks.every(Boolean)) carry("own", loop);
+    else if (loop) again();
   },
 
   refresh,
@@ -48,6 +51,28 @@ const ORDERS = {
     else run();
   },
 
+  /** Stems around the playhead, for what is soloed or muted next: from here to the audio thread. */
+  async stems({ playhead }) {
+    if (fetchingStems || !audio) return;
+    fetchingStems = true;
+    try {
+      const response = await postRaw(`${address}/stems`, { client, heard: {}, ...playhead });
+      const parts = [];
+      let head = null;
+      let gain = null;
+      for await (const part of partsOf(response)) {
+        const samples = new Float32Array(part.content);
+        if (part.head.gain) [head, gain] = [part.head, samples];
+        else parts.push({ owner: part.head.owner, bus: part.head.bus, left: samples.slice(0, head.frames), right: samples.slice(head.frames) });
+      }
+      if (head && audio?.rate === head.rate) {
+        const buffers = [gain.buffer, ...parts.flatMap(({ left, right }) => [left.buffer, right.buffer])];
+        audio.port.postMessage({ order: "stems", stems: { ...head, gain, parts } }, buffers);
+      }
+    } catch { /* the exact one comes all the same */ }
+    fetchingStems = false;
+  },
+
   /** Whether what is compared is heard at equal loudness. */
   equal({ on }) {
     equal = on;
@@ -58,7 +83,6 @@ const ORDERS = {
   drop({ slots }) {
     for (const slot of slots) {
       others.delete(slot);
-      audio?.blocks.delete(slot);
     }
     audio?.port.postMessage({ order: "drop", slots });
   },
@@ -210,13 +234,20 @@ function refused(id, { message, status, name }) {
   postMessage({ id, error: { message, status, name } });
 }
 
-/** A loop to its slot in the audio thread, if that runs at its rate: those of its blocks that are not there yet. */
+/** A loop to its slot in the audio thread, if that runs at its rate. Its blocks go there, and are not kept here. */
 function carry(slot, sound) {
   if (!sound || audio?.rate !== sound.rate) return;
-  const before = audio.blocks.get(slot) ?? [];
-  const blocks = sound.blocks.map((block, index) => (block === before[index] ? null : block));
-  audio.blocks.set(slot, sound.blocks);
-  audio.port.postMessage({ order: "load", loop: { ...sound, slot, blocks, gain: gainOf(slot) } });
+  const buffers = sound.blocks.filter(Boolean).flatMap(({ left, right }) => [left.buffer, right.buffer]);
+  audio.port.postMessage({ order: "load", loop: { ...sound, slot, gain: gainOf(slot) } }, buffers);
+  sound.blocks = sound.blocks.map(() => null);
+}
+
+/** The own loop is asked for once more, all of it: what had been fetched has gone to an audio thread that is no more. */
+function again() {
+  wanted = wanted ?? fetched?.revision ?? loop.revision;
+  loop = null;
+  if (fetched) fetched.abort.abort();
+  else run();
 }
 
 const gainOf = (slot) => (equal ? 10 ** ((gains.get(slot) ?? 0) / 20) : 1);
@@ -302,7 +333,8 @@ async function run() {
   postMessage({ rendering: false });
 }
 
-/** The samples of an answer, copied as they come in, in blocks; where only some have changed, the others are `before`'s. */
+/** The samples of an answer, copied as they come in, in blocks. Of one that has not changed, what `before` has: itself, or
+ * null where it lies in the audio thread. */
 async function samplesOf(response, before = null) {
   const number = (name) => Number(response.headers.get(name));
   const frames = number("X-Frames");
@@ -319,7 +351,7 @@ async function samplesOf(response, before = null) {
     at += value.length;
   }
   const samples = new Float32Array(bytes.buffer);
-  const blocks = Array.from({ length: Math.ceil(frames / size) }, (_, index) => before?.blocks[index]);
+  const blocks = Array.from({ length: Math.ceil(frames / size) }, (_, index) => before?.blocks[index] ?? null);
   let at = 0;
   for (const index of came) {
     const count = framesOf(index);

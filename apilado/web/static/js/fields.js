@@ -131,6 +131,8 @@ export function listenToFields(bench) {
     const toggle = event.target.closest("[data-toggle]");
     if (!toggle) return;
     event.stopPropagation();
+    const row = toggle.closest("#layers [data-owner]");
+    if (row && toggle.dataset.path.endsWith("/mute")) bench.listening.muted(row.dataset.owner);
     send(toggle, toggle.getAttribute("aria-pressed") !== "true");
   }, true);
   document.addEventListener("dblclick", (event) => {

@@ -50,6 +50,7 @@ export function listenToKeys(bench) {
       bench.listening.setEqual(!bench.listening.equal);
     } else if (key === "escape") {
       bench.panels.show(null);
+      if (bench.listening.compared.length) bench.listening.endComparison();
       document.querySelector(".panels").classList.remove("has-sheet");
       bench.views.filter((view) => view.open).forEach((view) => view.toggle());
     } else if (PANELS[key]) {

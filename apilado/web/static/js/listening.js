@@ -6,7 +6,9 @@
 import { post, tell } from "./api.js";
 
 const HELD = "[data-overdo], [data-adds], [data-without], [data-hear]";
-const NOTHING = { alone: [], point: "", place: "", backing: true, piece: false };
+const NOTHING = { alone: [], point: "", place: "", dry: false, backing: true, piece: false };
+const LISTS = { layer: "layers", duck: "duckers", trigger: "triggers", section: "sections", backing: "backing" };
+const LEFT_OUT = /\/(path|filters)\/|^movements\//; // lines of what can be left out: not those of a source or a place
 const MOST_COMPARED = 16;
 const MOST_SLOTS = 2; // casts that the audio thread keeps
 
@@ -53,6 +55,19 @@ export class Listening {
     this.hear({ point: this.own.point === path ? "" : path });
   }
 
+  /** The parts that are heard where some are alone, or where one is muted or no longer, by their rows. */
+  sounding(alone, toggled = "") {
+    const rows = [...document.querySelectorAll("#layers [data-owner]")];
+    return rows.filter((row) => row.classList.contains("is-muted") === (row.dataset.owner === toggled)).map((row) => row.dataset.owner)
+      .filter((owner) => !alone.length || alone.includes(owner));
+  }
+
+  /** A row is muted, or no longer: it is heard so at once. */
+  muted(owner) {
+    if (this.held || this.cast || this.own.point || this.own.place) return;
+    this.bench.player.provisional(this.sounding(this.own.alone, owner));
+  }
+
   /** Hears it in a place, or here again. */
   goTo(place) {
     this.hear({ place: place === this.own.place ? "" : place }, { compared: true });
@@ -82,6 +97,7 @@ export class Listening {
   }
 
   hear(change, { compared = false } = {}) {
+    if ("alone" in change && !this.own.point && !this.own.place && !this.own.dry) this.bench.player.provisional(this.sounding(change.alone));
     if (compared) this.compare(this.now());
     else this.compared = []; // what is heard alone is another thing
     this.own = { ...this.own, ...change };
@@ -277,15 +293,16 @@ export class Listening {
     }, true);
   }
 
-  /** The address of what can be left out: what is open or chosen. */
+  /** The address of what can be left out: the step whose line has the focus, the handle that is chosen, what is selected. */
   chosen() {
-    const line = document.activeElement?.closest?.("#sheet [data-line]")?.dataset.line;
-    const [kind, address] = [this.bench.item.split(":")[0], this.bench.item.slice(this.bench.item.indexOf(":") + 1)];
-    const pair = kind === "pair" ? `carving/${address}` : "";
-    if (line || pair) return line || pair;
-    if (kind === "point") return address;
-    if (this.bench.path.open()) return this.bench.path.open();
-    return document.querySelector("#sheet [data-owner]")?.dataset.owner ?? "";
+    const line = document.activeElement?.closest?.("#sheet [data-line]")?.dataset.line ?? "";
+    if (LEFT_OUT.test(line)) return line;
+    const { item, selected } = this.bench;
+    if (item.startsWith("point:")) return item.slice(6);
+    if (item.startsWith("course:")) return `movements/${item.split(":")[1]}`;
+    const [kind, id] = selected.split(":");
+    if (kind in LISTS) return id ? `${LISTS[kind]}/${id}` : document.querySelector("#sheet [data-without]")?.dataset.without ?? "";
+    return ["kick", "space"].includes(kind) ? kind : "";
   }
 
   // --- told ------------------------------------------------------------------------------------------------------
@@ -295,6 +312,7 @@ export class Listening {
     else if (word === "place") this.bench.elsewhere.toggle();
     else if (word === "level") this.setEqual(!this.equal);
     else if (word === "backing") this.toggleBacking();
+    else if (word === "bus") this.hear({ dry: !this.own.dry });
     else if (word === "what" && this.own.piece) this.togglePiece();
     else if (word === "what" && (this.own.alone.length || this.own.point)) this.hear({ alone: [], point: "" });
     else if (word === "end") this.endComparison();

@@ -18,6 +18,8 @@ class LoopProcessor extends AudioWorkletProcessor {
     super();
     this.slots = new Map(); // slot -> the loop that came last for it: { slot, blocks, size, frames, revision, length, begins: 0, gain }
     this.slot = "own"; // the one that is heard
+    this.held = null; // stems around the playhead
+    this.frame = new Float64Array(2);
     this.whole = null; // the last whole loop that is heard
     this.now = null; // what is heard: it, or a stretch
     this.place = 0; // of the loop, in frames
@@ -62,6 +64,30 @@ class LoopProcessor extends AudioWorkletProcessor {
     this.slot = slot;
     this.stretch = null;
     if (this.slots.has(slot)) this.await(this.slots.get(slot));
+  }
+
+  /** Stems around the playhead: { begins, frames, length, gain, parts: [{ owner, bus, left, right }] }. */
+  stems({ stems }) {
+    this.held = stems;
+  }
+
+  /**
+   * Only some parts are heard, from their stems, until the exact sound comes: those of the bus at the gain that it had.
+   * Nothing where the stems do not reach so far.
+   */
+  provisional({ owners }) {
+    const { held, now } = this;
+    if (!held || !now || this.slot !== "own" || held.length !== now.length || this.gate === 0) return;
+    const parts = held.parts.filter(({ owner }) => owners.includes(owner));
+    const sound = { ...held, parts, slot: "own", revision: now.revision, edition: now.edition, turned: now.gain };
+    const { place } = this.coming ?? this;
+    if (this.left(sound, place) <= 2 * this.fade) return;
+    if (this.coming) { // in the middle of a fade it goes on from there
+      this.now = this.coming.sound;
+      this.place = this.coming.place;
+    }
+    this.stretch = null;
+    this.turn(sound, place);
   }
 
   /** Slots that are not wanted any more. */
@@ -144,7 +170,7 @@ class LoopProcessor extends AudioWorkletProcessor {
   }
 
   tell(sound) {
-    const kind = sound.frames < sound.length ? "stretch" : "loop";
+    const kind = sound.parts ? "stems" : sound.frames < sound.length ? "stretch" : "loop";
     this.port.postMessage({ sounding: sound.revision, slot: sound.slot, kind, edition: sound.edition, time: currentTime, place: (this.coming ?? this).place });
   }
 
@@ -175,6 +201,31 @@ class LoopProcessor extends AudioWorkletProcessor {
     }
   }
 
+  /** One frame of a sound, into `this.frame`. */
+  read(sound, place) {
+    let at = place - sound.begins;
+    if (at < 0) at += sound.length;
+    let l = 0;
+    let r = 0;
+    if (sound.parts) {
+      if (at < sound.frames) {
+        const gain = sound.gain[at];
+        for (const { bus, left, right } of sound.parts) {
+          l += bus ? gain * left[at] : left[at];
+          r += bus ? gain * right[at] : right[at];
+        }
+        l *= sound.turned;
+        r *= sound.turned;
+      }
+    } else if (at < sound.frames) {
+      const block = sound.blocks[Math.trunc(at / sound.size)];
+      l = sound.gain * block.left[at % sound.size];
+      r = sound.gain * block.right[at % sound.size];
+    }
+    this.frame[0] = l;
+    this.frame[1] = r;
+  }
+
   anchor() {
     const { place } = this.coming ?? this;
     const sound = this.coming?.sound ?? this.now;
@@ -191,24 +242,16 @@ class LoopProcessor extends AudioWorkletProcessor {
     for (let i = 0; i < left.length; i += 1) {
       this.next();
       const { now } = this;
-      let at = this.place - now.begins;
-      if (at < 0) at += now.length;
-      let l = 0;
-      let r = 0;
-      if (at < now.frames) {
-        const block = now.blocks[Math.trunc(at / now.size)];
-        l = now.gain * block.left[at % now.size];
-        r = now.gain * block.right[at % now.size];
-      }
+      this.read(now, this.place);
+      let l = this.frame[0];
+      let r = this.frame[1];
       if (this.coming) {
         const { sound } = this.coming;
-        at = this.coming.place - sound.begins;
-        if (at < 0) at += sound.length;
+        this.read(sound, this.coming.place);
         this.faded += 1;
         const g = this.faded / this.fade;
-        const block = sound.blocks[Math.trunc(at / sound.size)];
-        l += g * (sound.gain * block.left[at % sound.size] - l);
-        r += g * (sound.gain * block.right[at % sound.size] - r);
+        l += g * (this.frame[0] - l);
+        r += g * (this.frame[1] - r);
         this.coming.place = (this.coming.place + 1) % sound.length;
       }
       this.place = (this.place + 1) % now.length;

@@ -44,6 +44,17 @@ export class Player {
     return this.ask({ order: "lend", slot, heard, against, fresh });
   }
 
+  /** Stems around the playhead are asked for: something may be soloed or muted soon. */
+  wantStems() {
+    const playhead = this.playhead();
+    if (playhead) this.courier.postMessage({ order: "stems", playhead });
+  }
+
+  /** Only some parts are heard at once, from their stems: what is exact comes behind it. */
+  provisional(owners) {
+    if (this.playing) this.node?.port.postMessage({ order: "provisional", owners });
+  }
+
   /** What is heard of the stack, beside what: a stretch at once, then the loop as it then sounds. */
   audition(heard, against) {
     this.courier.postMessage({ order: "audition", asked: { heard, against }, playhead: this.playhead() });

@@ -51,6 +51,7 @@ export class View {
     this.place.innerHTML = html;
     this.place.scrollTop = scroll;
     this.place.setAttribute("aria-busy", this.newest.again);
+    this.bench.listening.show();
   }
 
   failed(error) {
