@@ -40,18 +40,18 @@ def main(folder: Path) -> None:
             ("mend-all", "Lock Gate", False, "", "#mend-all"),
             ("plumb", "Lock Gate", False, "l", ".plumb-pair"),
             ("low-end", "Slipway", False, "u", ".cycle-drawing"),
-            ("mono", "Rope Walk", False, "b", ".width-after"),
+            ("elsewhere", "Lock Gate", False, "v", "#you-hear [data-word=place]:not(.is-plain)"),
             ("room-map", "Lock Gate", False, "r", ".proposal"),
             ("kick", "Rope Walk", False, "k", ".kick-sweep"),
             ("balance", "Slipway", False, "t", ".target-line"),
             ("space", "Breakwater", True, "w", "[data-open='space/path/room'].line-name"),
             ("chains", "Rope Walk", False, "2", "[data-open='layers/body/path/weight'].line-name"),
-            ("curve", "Slipway", False, "2", "[data-open='layers/mid/path/clip'].line-name"),
             ("carve", "Lock Gate", False, "2", ".covering"),
             ("duck", "Rope Walk", False, "d", "#headroom"),
             ("movement", "Slipway", False, "2", "[data-mark='layers/mid/level_db']"),
             ("section", "Rope Walk", False, "", "#section-add"),
             ("sample", "Sea Chest", False, "2", ".sound-marks"),
+            ("casts", "Foghorn", False, "2", "[data-word=cast]"),
         ):
             page = view(links[stack], dark=dark)
             page.wait_for_selector(READY)
@@ -77,9 +77,22 @@ def main(folder: Path) -> None:
             if name == "space":
                 page.click(shown)
                 page.wait_for_selector("#profile .filter-curve", state="attached")
-            if name == "curve":
+            if name == "elsewhere":
+                page.click("[data-word=place]")
+                page.wait_for_selector("[data-go-to=phone][aria-pressed=true]")
+            if name == "casts":
                 page.click(shown)
-                page.wait_for_selector("#profile .spread-in", state="attached")
+                page.click("[data-cast-keep]")
+                page.fill("#casts-view [data-cast-field=name]", "before the drive")
+                page.fill("#casts-view [data-cast-field=judgement]", "warmer, but gone on the phone")
+                page.keyboard.press("Tab")
+                page.click("#layers [data-path='layers/spit/mute']")
+                page.wait_for_selector("#undo:not([disabled])")
+                page.wait_for_selector(READY)
+                page.keyboard.press("j")
+                page.click("#casts-view [data-cast-differs]")
+                page.wait_for_selector("#casts-view .cast-differences li")
+                page.wait_for_selector("[data-word=level] >> text=LU")
             if name == "sample":
                 page.click("[data-open='layers/pipe/source/filters/lid'].line-name")
                 page.wait_for_selector("#profile .filter-point", state="attached")
