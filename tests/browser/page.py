@@ -80,11 +80,13 @@ class BrowserCase(unittest.TestCase):
             name = piece.split('class="card-name">')[1].split("<")[0]
             cls.stacks[name] = int(piece.split('"')[0])
 
-    def open(self, path: str, *, dark: bool = False, size: tuple[int, int] = (1280, 800)) -> Page:
+    def open(self, path: str, *, dark: bool = False, size: tuple[int, int] = (1280, 800), moving: bool = False) -> Page:
+        """A page; `moving`: with what moves while it plays, which takes a machine without a graphics processor time."""
         context = self.browser.new_context(
             viewport={"width": size[0], "height": size[1]},
             color_scheme="dark" if dark else "light",
             accept_downloads=True,
+            reduced_motion="no-preference" if moving else "reduce",
         )
         self.addCleanup(context.close)
         context.set_default_timeout(PATIENCE_MS)

@@ -38,7 +38,7 @@ class SoloTest(AuditionCase):
         self.play(page)
         self.settled(page)
         waits, orders = [], []
-        for number in range(9):
+        for number in range(6):
             self.settled(page)
             page.hover("#layers .row-name >> nth=0")
             self.until(page, "marks.length >= 0")
@@ -59,7 +59,7 @@ class SoloTest(AuditionCase):
             file=sys.stderr,
         )
         # On a machine that does other things the stems may not have come in time now and then.
-        self.assertGreaterEqual(orders.count("stems"), 6, orders)
+        self.assertGreaterEqual(orders.count("stems"), 4, orders)
 
     def test_what_comes_first_is_nearly_what_comes_then_and_nothing_clicks(self):
         page = self.bench("Slipway")
@@ -275,7 +275,7 @@ class BackingTest(AuditionCase):
 
 class NowTest(AuditionCase):
     def test_what_is_shown_of_a_moment_is_what_is_played_there(self):
-        page = self.bench("Slipway")
+        page = self.bench("Slipway", moving=True)
         self.settled(page)
         page.click(f"#layers [data-alone='{MID}']")
         self.settled(page)
@@ -328,7 +328,7 @@ class NowTest(AuditionCase):
         self.assertGreater(compared, 100)
 
     def test_it_is_drawn_while_it_plays_and_can_be_switched_off(self):
-        page = self.bench("Slipway")
+        page = self.bench("Slipway", moving=True)
         inked = "() => { const c = document.getElementById('now-spectra'); return c.getContext('2d').getImageData(0, 0, c.width, c.height).data.some((v) => v > 0); }"
         self.settled(page)
         self.play(page)

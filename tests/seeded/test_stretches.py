@@ -76,7 +76,7 @@ def named(graph):
 class StretchTest(unittest.TestCase):
     def test_it_is_what_the_loop_is_there(self):
         compared = {SHORT_DB: 0, HOPPING_DB: 0, LONG_DB: 0}
-        for seed in seeds(5, first=700):
+        for seed in seeds(4, first=700):
             stack, load = seeded_stack(seed)
             stack = in_pieces(stack)
             graph, loop, dice = graph_of(stack, load), rendered(stack, load), Dice(seed)
@@ -104,8 +104,8 @@ class StretchTest(unittest.TestCase):
                     allowed = db_to_gain(agrees) * float(np.abs(loop[name]).max()) + db_to_gain(FLOOR_DB)
                     self.assertLess(apart, allowed, (seed, name, begins, frames, agrees))
                     compared[agrees] += 1
-        self.assertGreater(compared[SHORT_DB], 16)
-        self.assertGreaterEqual(compared[LONG_DB], 4)
+        self.assertGreater(compared[SHORT_DB], 12)
+        self.assertGreaterEqual(compared[LONG_DB], 2)
 
     def test_two_that_overlap_agree_where_they_do(self):
         for seed in seeds(3, first=760):

@@ -146,8 +146,9 @@ class SplitLayer(Edit):
             raise InvalidEdit(f"{self.frequency_hz:.0f} Hz does not lie within '{original['name']}'")
         border = border_near(data, self.frequency_hz)
         if border is None:
-            AddCrossover(frequency_hz=self.frequency_hz).alter(data)
-            border = sum(1 for c in data["crossovers"] if c["frequency_hz"] < self.frequency_hz)
+            added = AddCrossover(frequency_hz=self.frequency_hz)
+            added.alter(data)
+            border = sum(1 for c in data["crossovers"] if c["frequency_hz"] < added.held_hz())
         elif not original["span"]["first"] <= border < original["span"]["last"]:
             there = data["crossovers"][border]["frequency_hz"]
             side = "begins" if border < original["span"]["first"] else "ends"

@@ -39,6 +39,17 @@ class Place:
     told: str
     """What it does, in a line."""
     bus: Bus
+    width: float = 1.0
+    """How much of what differs between the channels it keeps: 0 is mono. It is done first, by `chain`."""
+
+    @property
+    def chain(self) -> Bus:
+        """All that a sound goes through there."""
+        if self.width == 1.0:
+            return self.bus
+        bands = (WideBand(id="a", width=self.width), WideBand(id="b", from_hz=1000.0, width=self.width))
+        narrower = WidthBands(id="there-width", bands=bands)
+        return self.bus.model_copy(update={"path": (narrower, *self.bus.path)})
 
     @property
     def points(self) -> tuple[Point, ...]:
@@ -53,11 +64,6 @@ class Place:
 def _eq(*points: Point) -> Equaliser:
     numbered = tuple(point.model_copy(update={"id": f"e{number}"}) for number, point in enumerate(points))
     return Equaliser(id="there-eq", points=numbered)
-
-
-def _width(width: float) -> WidthBands:
-    bands = (WideBand(id="a", width=width), WideBand(id="b", from_hz=1000.0, width=width))
-    return WidthBands(id="there-width", bands=bands)
 
 
 def _limit(gain_db: float, ceiling_db: float, release_ms: float) -> PeakLimiter:
@@ -86,7 +92,6 @@ PHONE = Place(
     "on the phone",
     "One small loudspeaker: nothing under 250 Hz, a peak in the presence, held under its excursion by a limiter.",
     _bus(
-        _width(0.0),
         _eq(
             HighPass(frequency_hz=250.0, slope_db_per_octave=24),
             Bell(frequency_hz=2800.0, gain_db=4.0, q=1.0),
@@ -94,6 +99,7 @@ PHONE = Place(
         ),
         _limit(6.0, -3.0, 60.0),
     ),
+    width=0.0,
 )
 
 PLACES: tuple[Place, ...] = (
@@ -104,7 +110,6 @@ PLACES: tuple[Place, ...] = (
         "on the laptop",
         "Two small loudspeakers a hand apart: little under 160 Hz, boxy at 800 Hz, half as wide.",
         _bus(
-            _width(0.5),
             _eq(
                 HighPass(frequency_hz=160.0, slope_db_per_octave=24),
                 Bell(frequency_hz=800.0, gain_db=3.0, q=1.2),
@@ -112,6 +117,7 @@ PLACES: tuple[Place, ...] = (
             ),
             _limit(4.0, -2.0, 80.0),
         ),
+        width=0.5,
     ),
     Place(
         "radio",
@@ -119,7 +125,6 @@ PLACES: tuple[Place, ...] = (
         "on the small radio",
         "One cone in a small box: a resonance at 140 Hz, nothing under it, dull above 7 kHz.",
         _bus(
-            _width(0.0),
             _eq(
                 HighPass(frequency_hz=120.0, slope_db_per_octave=12),
                 Bell(frequency_hz=140.0, gain_db=5.0, q=2.0),
@@ -128,6 +133,7 @@ PLACES: tuple[Place, ...] = (
             ),
             _limit(3.0, -2.0, 80.0),
         ),
+        width=0.0,
     ),
     Place(
         "car",
@@ -135,7 +141,6 @@ PLACES: tuple[Place, ...] = (
         "in the car",
         "A closed cabin: it lifts all that is longer than itself, booms at 110 Hz and swallows the top.",
         _bus(
-            _width(0.8),
             _eq(
                 LowShelf(frequency_hz=63.0, gain_db=9.0, q=0.7),
                 Bell(frequency_hz=110.0, gain_db=4.0, q=2.0),
@@ -144,6 +149,7 @@ PLACES: tuple[Place, ...] = (
             ),
             _room(0.15, 2.0, 0.7, 1.0, 0.15, 150.0),
         ),
+        width=0.8,
     ),
     Place(
         "club",
@@ -190,7 +196,7 @@ PLACES: tuple[Place, ...] = (
             ),
         ),
     ),
-    Place("mono", "Mono", "in mono", "Both channels in one, and nothing else.", _bus(_width(0.0))),
+    Place("mono", "Mono", "in mono", "Both channels in one, and nothing else.", _bus(), 0.0),
 )
 
 
@@ -210,6 +216,6 @@ def heard_at(
     place: Place, sound: Stage, stack: Stack, clock: Clock, load: AssetLoader
 ) -> tuple[Stage, dict[str, Passed]]:
     """(a sound as it is heard in a place, the steps that it goes through there by their addresses)."""
-    chain = stack.model_copy(update={"layers": (), "movements": (), "sections": (), "duckers": (), "bus": place.bus})
+    chain = stack.model_copy(update={"layers": (), "movements": (), "sections": (), "duckers": (), "bus": place.chain})
     builder = Builder(chain, clock, load)
     return builder.bus(sound), builder.passed

@@ -14,7 +14,6 @@ from apilado.core.measure.loudness import OFFSET_LKFS, QUIETEST_LKFS, k_weightin
 from apilado.core.measure.stem import THIRD, StemMeasures
 from apilado.core.render.elsewhere import PLACES, Place
 from apilado.core.soundings.measures import Measures
-from apilado.core.treatments.width_bands import WidthBands
 from apilado.core.units import power_to_db
 
 
@@ -31,12 +30,6 @@ class LeftThere:
     """What the place makes of each third-octave from 20 Hz to 20 kHz."""
 
 
-def side_kept(place: Place) -> float:
-    """How much of what differs between the channels a place keeps: 0 is mono."""
-    widths = [step.bands[0].width for step in place.bus.path if isinstance(step, WidthBands)]
-    return math.prod(float(width) if isinstance(width, float | int) else 1.0 for width in widths)
-
-
 def power_passed(place: Place, frequencies_hz: NDArray[np.float64], rate_hz: int) -> NDArray[np.float64]:
     """What a place's response leaves of power at each frequency; its room and its limiter are not in it."""
     return np.asarray(np.square(np.abs(place.response(frequencies_hz, rate_hz))), np.float64)
@@ -44,7 +37,7 @@ def power_passed(place: Place, frequencies_hz: NDArray[np.float64], rate_hz: int
 
 def loudness_through(stem: StemMeasures, place: Place | None, rate_hz: int) -> float:
     """Loudness in LKFS of a stem behind a place's response and width, not gated; None: as it is here."""
-    kept = 1.0 if place is None else side_kept(place) ** 2
+    kept = 1.0 if place is None else place.width**2
     total = stem.mid_power + stem.side_power
     share = np.divide(stem.mid_power + kept * stem.side_power, total, out=np.ones_like(total), where=total > 1e-15)
 

@@ -43,7 +43,6 @@ def _head(stack: Stack, layer: Layer, path: str) -> Section:
         layer.name,
         fields_of(layer, path, "name", "tint"),
         (
-            Action("Without", without=path),
             Action("Copy layer", {"op": "add-layer", "copy_of": layer.id}),
             *_merges(stack, layer),
             *((Action("Clear note levels", clear),) if layer.note_levels_db else ()),

@@ -52,7 +52,7 @@ class AddressesTest(unittest.TestCase):
                 members, index = addresses.place_of(data, path)
                 self.assertEqual(members[index]["id"], part.id)
                 kinds.add(addresses.parts_of(path)[-2])
-        wanted = {"layers", "crossovers", "duckers", "triggers", "pairs", "path", "points", "tones"}
+        wanted = {"layers", "crossovers", "duckers", "triggers", "pairs", "path", "points", "tones", "backing"}
         self.assertEqual(
             kinds, wanted | {"movements", "targets", "bands", "into", "table", "filters", "settings", "responses"}
         )

@@ -36,6 +36,12 @@ class SplitAndMergeTest(unittest.TestCase):
         self.assertEqual(STACK.duckers[0].amount("mid"), 0.8)
         self.assertEqual([cut.duckers[0].amount(name) for name in ("mid", upper.id, "high")], [0.8, 0.8, 0.5])
 
+    def test_it_is_cut_wherever_a_hand_puts_it(self):
+        # A border lies at a tenth of a hertz: what a hand cuts at lies a little above it, or below.
+        for hertz in (267.5463407387822, 267.46, 300.04999, 300.05001):
+            layers = apply(STACK, SplitLayer(layer="mid", frequency_hz=hertz)).layers
+            self.assertEqual([layer.span.first for layer in layers], list(range(len(layers))))
+
     def test_both_halves_sum_to_the_whole_where_nothing_is_treated(self):
         stack = plain_stack(layers=(Layer(id="a", name="a"),), crossovers=())
         whole = rendered(stack)["bass"]

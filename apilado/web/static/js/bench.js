@@ -27,7 +27,7 @@ const OVERTAKEN = 204;
 const MEASURED = /^(sub|bus|space|shared|kick|trigger:.*|duck(:.*)?|balance)$/;
 const RENDERING_SHOWN_MS = 300;
 const [BEFORE_HIT_BEATS, BEHIND_HIT_BEATS] = [0.1, 0.9]; // of what is seen around one hit
-const [STEMS_WANTED_MS, STEMS_AGAIN_MS] = [4000, 700];
+const [STEMS_WANTED_MS, STEMS_AGAIN_MS] = [4000, 1000];
 const SETTLING_MS = 20;
 const RESTING_MS = 250; // a hand that rests in the middle of a drag wants to see
 

@@ -271,7 +271,7 @@ function compared(slot, against, { matches, loudness }) {
   const told = [[slot, own], ...against.map((each, index) => [each.slot, theirs[index]])].filter(([name]) => name);
   for (const [name, [gain]] of told) gains.set(name, gain);
   turn(told.map(([name]) => name));
-  postMessage({ level: { slot, loudness, gain: own[0], matched: own[1] } });
+  for (const [name, [gain, matched]] of told) postMessage({ level: { slot: name, gain, matched, ...(name === slot && { loudness }) } });
 }
 
 const bodyOf = (slot, heard, against, known) => ({ client, slot, heard, against: against.map((each) => each.heard), known });

@@ -22,6 +22,7 @@ export class Listening {
     this.held = null; // { button or key, heard }: what is heard for as long as it is held
     this.compared = []; // what was heard in this comparison, { slot, heard } each
     this.equal = sessionStorage.getItem("equal loudness") !== "no";
+    this.levels = new Map(); // slot -> what the server said last of how loud it is
     this.slots = []; // of casts, the one that was heard last comes last
     this.listenToHolding();
     document.getElementById("you-hear").addEventListener("click", (event) => this.pressed(event.target.closest("[data-word]")?.dataset.word));
@@ -101,6 +102,7 @@ export class Listening {
     if (compared) this.compare(this.now());
     else this.compared = []; // what is heard alone is another thing
     this.own = { ...this.own, ...change };
+    this.levels.clear(); // of what was heard before
     sessionStorage.setItem(`heard ${this.bench.url}`, JSON.stringify(this.own));
     if (compared) this.compare(this.now());
     this.ask();
@@ -193,7 +195,6 @@ export class Listening {
     this.compared = [];
     this.ask();
     if (this.cast) this.lendCast();
-    this.level = null;
     this.show();
   }
 
@@ -206,8 +207,7 @@ export class Listening {
 
   /** What the server says of how loud it is. */
   levelled(level) {
-    if (level.slot !== this.now().slot) return;
-    this.level = level;
+    this.levels.set(level.slot, { ...this.levels.get(level.slot), ...level });
     this.showLevel();
   }
 
@@ -243,6 +243,7 @@ export class Listening {
     this.held.by.button?.removeAttribute("aria-pressed");
     this.held = null;
     this.back();
+    this.bench.player.drop(["held"]);
     this.show();
   }
 
@@ -350,8 +351,8 @@ export class Listening {
     const place = document.querySelector("#you-hear [data-word=level]");
     const comparing = this.compared.length > 1;
     document.querySelector("#you-hear [data-word=end]").hidden = !comparing;
-    const level = this.level?.slot === this.now().slot ? this.level : null;
-    const loud = this.hidden ? "" : level && level.loudness > -100 ? `${level.loudness.toFixed(1)} LUFS` : level ? "silent" : "";
+    const level = this.levels.get(this.now().slot);
+    const loud = this.hidden || level?.loudness === undefined ? "" : level.loudness > -100 ? `${level.loudness.toFixed(1)} LUFS` : "silent";
     const gain = this.hidden ? "matched" : comparing && level ? (!this.equal ? "not matched" : !level.matched ? "cannot be matched" : level.gain < -0.05 ? `${level.gain.toFixed(1)} LU` : "matched") : "";
     place.textContent = [loud, gain].filter(Boolean).join(", ").replaceAll("-", "−") || "as it is";
     place.setAttribute("aria-pressed", this.equal);

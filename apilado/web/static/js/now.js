@@ -3,6 +3,7 @@
 
 import { get } from "./api.js";
 
+const DRAWN_MS = 40; // a moment lasts 25 ms, and a drawing takes time from what is heard where there is no graphics processor
 const SHOWN_MS = 100; // numbers change no more often: they are to be read
 const [QUIETEST_DB, LOUDEST_DB] = [-60, 0]; // of the ruled scale in a row
 const MOST_TAKEN_DB = 24; // of the scale of a line
@@ -17,7 +18,7 @@ export class Now {
     const still = matchMedia("(prefers-reduced-motion: reduce)").matches;
     this.on = (localStorage.getItem("now") ?? (still ? "no" : "yes")) === "yes";
     this.data = null;
-    this.shownAt = 0;
+    this.shownAt = this.drawnAt = 0;
     this.show();
   }
 
@@ -66,10 +67,12 @@ export class Now {
       return;
     }
     this.drawn = true;
+    const time = performance.now();
+    if (time - this.drawnAt < DRAWN_MS) return;
+    this.drawnAt = time;
     const moment = Math.min(this.data.moments - 1, Math.floor(share * this.data.moments));
     this.drawSpectra(moment);
     this.drawRows(moment);
-    const time = performance.now();
     if (time - this.shownAt < SHOWN_MS) return;
     this.shownAt = time;
     const loud = this.db(this.data.loudness[moment]);
