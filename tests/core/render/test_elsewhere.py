@@ -1,7 +1,9 @@
 """Places against what is written of them: closed forms of their filters, mono borders, rooms, and the same phone."""
 
+import re
 import unittest
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 from scipy.signal import butter, sosfilt
@@ -22,6 +24,7 @@ from apilado.errors import NotFound
 from tests.support import ENGINE, RATES, loader, noise, plain_stack, sine
 
 QUIET = 1e-3
+ROOT = Path(__file__).parents[3]
 
 
 def given(number):
@@ -84,6 +87,30 @@ class ResponseTest(unittest.TestCase):
                 # And so does what the drawings and the soundings reckon with.
                 drawn = 20.0 * np.log10(np.abs(place.response(hertz, rate)))
                 self.assertLess(float(np.abs(drawn - expected)[expected > -50.0].max()), 0.5, (place.key, rate))
+
+    def test_what_is_written_of_each_is_what_it_does(self):
+        rows = {}
+        for line in (ROOT / "docs" / "dsp.md").read_text().split("## Elsewhere")[1].split("\n## ")[0].splitlines():
+            cells = [cell.strip() for cell in line.strip("|").split("|")]
+            if len(cells) == 6:
+                rows[cells[0]] = cells[1:]
+        for place in PLACES:
+            width, response, limiter, _, mono = rows[place.label]
+            words = {"mono": 0.0, "half": 0.5, "whole": 1.0}
+            self.assertEqual(words[width] if width in words else float(width), place.width, place.key)
+            said = re.sub(r"f = c/2L|half a wave.*?2\.7 m|axial modes of .*?m,", "", response)
+            hertz = [
+                1000.0 * float(n) if k else float(n) for n, k in re.findall(r"([\d.]+)(?: and [\d.]+)? (k?)Hz", said)
+            ]
+            wanted = {point.frequency_hz for point in place.points}
+            self.assertLessEqual(set(hertz), wanted, place.key)
+            self.assertGreaterEqual(len(set(hertz)), len(wanted) - 2, place.key)  # three modes share one unit
+            gains = [float(n.replace("−", "-")) for n in re.findall(r"([+−][\d.]+)", said)]
+            self.assertEqual(sorted(gains), sorted(p.gain_db for p in place.points if hasattr(p, "gain_db")), place.key)
+            limits = [(step.gain_db, step.ceiling_db) for step in place.bus.path if isinstance(step, PeakLimiter)]
+            told = re.findall(r"\+([\d.]+) dB into −([\d.]+) dBFS", limiter)
+            self.assertEqual([(float(gain), -float(ceiling)) for gain, ceiling in told], limits, place.key)
+            self.assertEqual(mono, f"{place.bus.mono_below_hz:g} Hz" if place.bus.mono_below_hz else "", place.key)
 
     def test_what_is_mono_is_mono(self):
         for rate in RATES:
