@@ -3,6 +3,7 @@
 import json
 import statistics
 import sys
+from pathlib import Path
 
 import numpy as np
 
@@ -248,6 +249,23 @@ class PlacesTest(AuditionCase):
         page.keyboard.up("X")
         page.keyboard.up("Shift")
         self.assertTrue(self.hears_soon(page, self.loop("Slipway")))
+        self.assertEqual(self.complaints, [])
+
+
+class AccessTest(AuditionCase):
+    def test_axe_finds_nothing_serious_in_what_is_listened_to(self):
+        axe = (Path(__file__).parent / "vendor" / "axe.min.js").read_text()
+        page = self.bench("Slipway")
+        self.server.ask(f"/stacks/{self.stacks['Slipway']}/casts", {"name": "before"})
+        page.keyboard.press("v")
+        page.evaluate(axe)
+        for word, shown in (("place", "[data-go-to=phone]"), ("cast", "#casts-view [data-cast]")):
+            page.click(f"[data-word={word}]")
+            page.wait_for_selector(shown)
+            self.settled(page)
+            found = page.evaluate("axe.run(document, {resultTypes: ['violations']})")["violations"]
+            serious = [v for v in found if v["impact"] in ("serious", "critical")]
+            self.assertEqual([(v["id"], [n["html"][:160] for n in v["nodes"][:3]]) for v in serious], [], word)
         self.assertEqual(self.complaints, [])
 
 

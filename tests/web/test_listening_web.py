@@ -230,6 +230,36 @@ class NowhereElseTest(WebCase):
         return [(name, hash(content)) for name, content in files]
 
 
+class SlotsTest(WebCase):
+    def test_edits_go_on_from_the_own_loop_and_not_from_what_is_lent(self):
+        self.loop()
+        own = self.workspace.heard[self.stack_id]
+        held = {"client": "t", "slot": "held", "heard": {"without": "layers/mid"}}
+        self.assertEqual(self.client.post(f"/stacks/{self.stack_id}/loop", json=held).status_code, 200)
+        self.assertIs(self.workspace.heard[self.stack_id], own)
+
+    def test_a_stretch_of_what_is_not_there_is_empty(self):
+        asked = {"client": "t", "heard": {"place": "moon"}, "place": 0, "length": self.loop()[0].shape[1]}
+        answer = self.client.post(f"/stacks/{self.stack_id}/stretch", json=asked)
+        self.assertEqual((answer.status_code, answer.content), (200, b""))
+
+    def test_stems_are_sent_part_by_part(self):
+        length = self.loop()[0].shape[1]
+        asked = {"client": "t", "place": 100, "length": length}
+        content = self.client.post(f"/stacks/{self.stack_id}/stems", json=asked).content
+        heads = []
+        while content:
+            size = int.from_bytes(content[:4], "little")
+            heads.append(json.loads(content[4 : 4 + size]))
+            content = content[4 + size + heads[-1]["bytes"] :]
+        gain, *parts = heads
+        self.assertEqual([each["owner"] for each in parts], ["layers/sub", "layers/mid", "layers/high", "kick"])
+        self.assertEqual([each["bus"] for each in parts], [True, True, True, False])
+        self.assertEqual({each["bytes"] for each in parts}, {8 * gain["frames"]})
+        other = {**asked, "length": length + 1}
+        self.assertEqual(self.client.post(f"/stacks/{self.stack_id}/stems", json=other).content, b"")
+
+
 class InAPlaceTest(WebCase):
     def test_an_edit_after_a_place_is_heard_there(self):
         self.loop(place="phone")

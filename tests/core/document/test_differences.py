@@ -14,6 +14,7 @@ CHANGES = (
     {"op": "set", "path": "layers/mid/path/clip/on", "value": False},
     {"op": "add", "path": "layers/mid/path", "part": {"kind": "chorus"}},
     {"op": "remove", "path": "layers/mid/path/eq/points/dip"},
+    {"op": "remove", "path": "layers/mid/path/clip"},
     {"op": "move", "path": "layers/mid/path/clip", "to": 0},
     {"op": "set", "path": "duckers/duck/shape/kind", "value": "drawn"},
     {"op": "set", "path": "layers/high/source/kind", "value": "tone"},
