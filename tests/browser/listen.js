@@ -3,6 +3,7 @@ window.heard = [];
 window.marks = [];
 document.addEventListener("pointerup", () => window.marks.push({ released: performance.now() }), true);
 document.addEventListener("keydown", () => window.marks.push({ pressed: performance.now() }), true);
+document.addEventListener("apilado:stems", () => window.marks.push({ stems: true }));
 document.addEventListener("apilado:sounding", ({ detail }) => window.marks.push({ sounding: detail.revision, at: detail.at, kind: detail.kind, place: detail.place, slot: detail.slot, delay: detail.delay }));
 const connect = AudioNode.prototype.connect;
 AudioNode.prototype.connect = function (target, ...rest) {

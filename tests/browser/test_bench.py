@@ -51,6 +51,28 @@ class EditingTest(BrowserCase):
         page.keyboard.press("Delete")
         self.until(page, "document.querySelectorAll('#profile .eq-point').length === 1")
 
+    def test_a_point_that_is_added_before_the_sheet_is_there_is_open_in_it(self):
+        page = self.bench("Slipway")
+        held, late = [], True
+
+        def sheet(route):
+            if late:
+                held.append(route)
+            else:
+                route.continue_()
+
+        page.context.route("**/sheet?**", sheet)
+        page.keyboard.press("2")
+        page.wait_for_selector("#profile .eq-point")
+        box = page.locator("#profile").bounding_box()
+        page.mouse.dblclick(box["x"] + box["width"] * 0.7, box["y"] + box["height"] * 0.2)
+        self.until(page, "document.querySelectorAll('#profile .eq-point').length === 2")
+        new = self.document("Slipway")["layers"][1]["path"][2]["points"][1]["id"]
+        late = False
+        for route in held:
+            route.continue_()
+        page.wait_for_selector(f"#sheet input[type=number][data-path='layers/mid/path/eq/points/{new}/gain_db']")
+
     def test_notes_are_drawn_tuned_lengthened_and_removed(self):
         page = self.bench("Slipway")
         count = len(self.document("Slipway")["pattern"])

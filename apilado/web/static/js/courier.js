@@ -68,6 +68,7 @@ const ORDERS = {
       if (head && audio?.rate === head.rate) {
         const buffers = [gain.buffer, ...parts.flatMap(({ left, right }) => [left.buffer, right.buffer])];
         audio.port.postMessage({ order: "stems", stems: { ...head, gain, parts } }, buffers);
+        postMessage({ stems: true });
       }
     } catch { /* the exact one comes all the same */ }
     fetchingStems = false;

@@ -5,6 +5,7 @@ import { showTexts } from "./fields.js";
 
 const SLOP_PX = 4;
 const REDUCTION_SHOWN_DB = 18;
+const LINES = /\/(source|eq)$|\/(path|bands|tones|filters)\/[^/]+$/; // addresses of what has a line, and lines within it
 
 export class Path {
   constructor(bench) {
@@ -85,7 +86,7 @@ export class Path {
     for (let count = 2; count <= parts.length; count += 1) {
       const each = parts.slice(0, count).join("/");
       const line = this.line(each);
-      if (!line && each !== address) continue;
+      if (!line && each !== address && !LINES.test(each)) continue; // the sheet may still be on its way
       const beside = line ? [...line.parentElement.children].map((other) => other.dataset.line) : [];
       for (const other of beside) {
         if (opened.includes(other) && other !== each && !this.kept.pinned.includes(other)) opened.splice(opened.indexOf(other), 1);

@@ -102,8 +102,9 @@ export class Player {
     return { place: place < end && at >= end ? first + ((at - first) % (end - first)) : at % length, length };
   }
 
-  brought({ id, answer, error, kept, rendering, fetched, fault, budget, further, level }) {
+  brought({ id, answer, error, kept, rendering, fetched, fault, budget, further, level, stems }) {
     if (level) this.told({ level });
+    if (stems) document.dispatchEvent(new CustomEvent("apilado:stems"));
     if (budget) document.dispatchEvent(new CustomEvent("apilado:budget", { detail: budget }));
     const playhead = further && this.playhead();
     if (playhead) this.courier.postMessage({ order: "further", playhead });
