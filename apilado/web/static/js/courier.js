@@ -44,6 +44,7 @@ const ORDERS = {
   audition(order) {
     if (JSON.stringify(order.asked) === JSON.stringify(asked)) return;
     asked = order.asked;
+    if (order.later) return; // what follows asks for it
     if (!loop && !fetched && wanted === null) return; // the first sound is still to be asked for
     wanted = wanted ?? fetched?.revision ?? loop.revision;
     if (order.playhead) ahead(order.playhead, wanted);
@@ -127,7 +128,11 @@ const ORDERS = {
     const mine = (lent = { slot, heard, against });
     try {
       if (!fresh || others.get(slot)?.text !== JSON.stringify(heard)) await carryLent();
-      else audio?.port.postMessage({ order: "hear", slot });
+      else {
+        if (!against.length) gains.delete(slot); // it is compared with nothing any more
+        turn([slot]);
+        audio?.port.postMessage({ order: "hear", slot });
+      }
       postMessage({ id, answer: { heard: lent === mine } });
     } catch (error) {
       refused(id, error);

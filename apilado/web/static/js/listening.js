@@ -161,13 +161,21 @@ export class Listening {
     }
   }
 
-  /** An edit is made: the stack as it is is to be heard. */
+  /**
+   * An edit is made: the stack as it is is to be heard. What else was compared would have to be rendered anew for each
+   * edit: of that only what stays as it was, such as a cast, and the same place and here are compared further.
+   */
   edited() {
     if (this.cast) this.hearCast(0);
+    const before = this.compared.length;
+    this.compared = this.compared.filter(({ heard }) => !heard.without && !heard.trial && (!heard.place || heard.place === this.own.place));
+    if (this.compared.length === before) return;
+    this.ask({ later: true });
+    this.showLevel();
   }
 
-  ask() {
-    this.bench.player.audition(this.own, this.others({ slot: "own", heard: this.own }));
+  ask(how) {
+    this.bench.player.audition(this.own, this.others({ slot: "own", heard: this.own }), how);
   }
 
   /** Asks for the own loop at the start. */

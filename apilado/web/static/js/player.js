@@ -55,9 +55,9 @@ export class Player {
     if (this.playing) this.node?.port.postMessage({ order: "provisional", owners });
   }
 
-  /** What is heard of the stack, beside what: a stretch at once, then the loop as it then sounds. */
-  audition(heard, against) {
-    this.courier.postMessage({ order: "audition", asked: { heard, against }, playhead: this.playhead() });
+  /** What is heard of the stack, beside what: a stretch at once, then the loop as it then sounds; or `later`, with an edit. */
+  audition(heard, against, { later = false } = {}) {
+    this.courier.postMessage({ order: "audition", asked: { heard, against }, playhead: this.playhead(), later });
   }
 
   /** Whether what is compared is heard at equal loudness. */
