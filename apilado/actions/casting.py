@@ -41,11 +41,14 @@ def change(
 
 
 def open_alone(workspace: Workspace, stack_id: int, cast_id: int) -> Revision:
-    """A cast as a stack of its own, with a history of its own."""
-    (kept,) = [cast for cast in workspace.casts.listed(stack_id) if cast.id == cast_id] or [None]
+    """A cast as a stack of its own, with a history of its own.
+
+    Raises:
+        NotFound: this stack has no such cast.
+    """
     stack = workspace.casts.stack(stack_id, cast_id)
-    named = f"{stack.name[:40]} {kept.name[:39]}" if kept else stack.name
-    return workspace.stacks.create(stack.model_copy(update={"name": named[:80]}), "Open a cast")
+    name = next(cast.name for cast in workspace.casts.listed(stack_id) if cast.id == cast_id)
+    return workspace.stacks.create(stack.model_copy(update={"name": f"{stack.name[:40]} {name[:39]}"}), "Open a cast")
 
 
 def _line(text: str, longest: int, what: str) -> str:

@@ -318,6 +318,8 @@ class BackingTest(WebCase):
 
     def test_the_finished_piece_is_told_and_matched(self):
         self.assertIn("no finished piece", self.loop(piece=True, status=404))
+        plan = self.client.post(f"/stacks/{self.stack_id}/plan", json={"view": {"piece": True}}).json()
+        self.assertEqual(plan["gone"], ["piece"])  # the page lets it go, and hears the stack again
         self.bring("reference", "record.wav")
         self.assertEqual(self.hearing(piece=True)[1], "the finished piece")
         sheet = self.client.get(f"/stacks/{self.stack_id}/sheet?selected=balance").text

@@ -64,9 +64,10 @@ class Audition(Model):
         return self.band(stack) if listened is None else listened[0]
 
     def gone(self, stack: Stack) -> tuple[str, ...]:
-        """What was to be heard alone and is not there any more."""
-        parts = tuple(owner for owner in self.alone if owner not in self.soloed(stack))
-        return (*parts, self.point) if self.point and self.focus(stack) is None else parts
+        """What was to be heard and is not there any more: parts, a point, 'piece' for the finished piece."""
+        lost = [owner for owner in self.alone if owner not in self.soloed(stack)]
+        lost += [self.point] if self.point and self.focus(stack) is None else []
+        return (*lost, *(["piece"] if self.piece and stack.reference is None else []))
 
     def layers(self, stack: Stack) -> tuple[Layer, ...]:
         """The layers that are heard."""
@@ -110,10 +111,6 @@ class Audition(Model):
             return ()
         there = (f"backing/{track.id}" for track in stack.backing)
         return tuple(owner for owner in there if stack.sounds(owner) and (not soloed or owner in soloed))
-
-    def changes(self, stack: Stack) -> bool:
-        """Whether some of it is heard alone."""
-        return bool(self.soloed(stack)) or self.focus(stack) is not None
 
 
 WHOLE = Audition()

@@ -198,7 +198,7 @@ def edits(request: Request, stack_id: int, posted: EditRequest) -> Any:
     inside = edit.goes_into(section) and not posted.whole
     change = InSection(section=section, edit=edit) if inside else edit
     done = stacks.edit(workspace, stack_id, change, base=posted.base, gesture=posted.gesture, client=posted.client)
-    for purpose in ("drawings", "plumb", "room"):
+    for purpose in ("drawings", "plumb", "room", "elsewhere", "now"):
         workspace.overtake(purpose, stack_id)
     if posted.final:
         workspace.overtake(f"loop {OWN}", stack_id)

@@ -260,11 +260,11 @@ class BandsTest(unittest.TestCase):
         spectrum = lines_db(rendered(stack, load, audition=audition)["output"])
         self.assertGreater(float(spectrum[2 * 900 : 2 * 1000].mean()), float(spectrum[2 * 40 : 2 * 60].mean()) + 40.0)
         self.assertGreater(float(spectrum[2 * 900 : 2 * 1000].mean()), float(spectrum[2 * 15000 :].mean()) + 30.0)
-        self.assertEqual((audition.gone(stack), audition.changes(stack)), ((), True))
+        self.assertEqual((audition.gone(stack), audition.focus(stack)), ((), audition.point))
         self.assertIn("only band 2 of bands 1 of", what_is_heard(stack, audition))
         left = apply(stack, RemovePart(path=f"{HERE}/bands/b1"))
         self.assertEqual(audition.gone(left), (audition.point,))
-        self.assertFalse(audition.changes(left))
+        self.assertIsNone(audition.focus(left))
 
 
 class AsideTest(unittest.TestCase):

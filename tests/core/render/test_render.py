@@ -147,7 +147,7 @@ class RenderTest(unittest.TestCase):
             Audition(point="layers/mid/path/eq/points/7"),
             Audition(point="kick"),
         ):
-            self.assertFalse(gone.changes(stack), gone)
+            self.assertEqual((gone.soloed(stack), gone.focus(stack)), ((), None), gone)
             np.testing.assert_array_equal(rendered(stack, audition=gone)["output"], sounds["output"])
 
     def test_another_layers_sound_follows_its_parent(self):

@@ -11,6 +11,11 @@ export class Casts extends View {
     this.place.addEventListener("change", ({ target }) => this.typed(target));
   }
 
+  toggle() {
+    if (this.open) this.endBlind(); // nobody could answer it any more
+    super.toggle();
+  }
+
   async draw() {
     await super.draw();
     this.showBlind();

@@ -83,9 +83,7 @@ const ORDERS = {
 
   /** Slots whose loops are not wanted any more. */
   drop({ slots }) {
-    for (const slot of slots) {
-      others.delete(slot);
-    }
+    slots.forEach((slot) => others.delete(slot));
     audio?.port.postMessage({ order: "drop", slots });
   },
 
@@ -125,7 +123,7 @@ const ORDERS = {
 
   /** Another loop until the own one is given back, in a slot of its own: what is to be heard, and beside what. */
   async lend({ id, slot, heard, against, fresh }) {
-    const mine = (lent = { slot, heard, against });
+    lent = { slot, heard, against };
     try {
       if (!fresh || others.get(slot)?.text !== JSON.stringify(heard)) await carryLent();
       else {
@@ -133,7 +131,7 @@ const ORDERS = {
         turn([slot]);
         audio?.port.postMessage({ order: "hear", slot });
       }
-      postMessage({ id, answer: { heard: lent === mine } });
+      postMessage({ id, answer: null });
     } catch (error) {
       refused(id, error);
     }
@@ -263,10 +261,10 @@ function turn(slots) {
 }
 
 /** How loud a sound is that is heard beside nothing is asked for behind it: the ear comes first. */
-async function measure(slot, heard, levels) {
+async function measure(slot, heard) {
   const mine = (measuring = {});
   try {
-    const found = levels ?? await (await postRaw(`${address}/levels`, bodyOf(slot, heard, []))).json();
+    const found = await (await postRaw(`${address}/levels`, bodyOf(slot, heard, []))).json();
     if (measuring === mine) compared(slot, [], found);
   } catch { /* it is heard, and how loud it is will be told of the next one */ }
 }

@@ -92,9 +92,9 @@ export class Listening {
 
   /** What has gone from the document is let go: it would be heard alone again if it came back. */
   letGo(gone) {
-    const { alone, point } = this.own;
-    const left = { alone: alone.filter((owner) => !gone.includes(owner)), point: gone.includes(point) ? "" : point };
-    if (left.alone.length < alone.length || left.point !== point) this.hear(left);
+    const { alone, point, piece } = this.own;
+    const left = { alone: alone.filter((owner) => !gone.includes(owner)), point: gone.includes(point) ? "" : point, piece: piece && !gone.includes("piece") };
+    if (left.alone.length < alone.length || left.point !== point || left.piece !== piece) this.hear(left);
   }
 
   hear(change, { compared = false } = {}) {
@@ -127,7 +127,7 @@ export class Listening {
   }
 
   /** This stack, or the cast that was chosen last. */
-  async hearKept(kept) {
+  hearKept(kept) {
     if (!kept) this.hearCast(0);
     else if (this.second) this.hearCast(this.second);
     else if (!this.bench.casts.open) this.bench.casts.toggle();
