@@ -18,22 +18,20 @@ from apilado import __version__
 from apilado.actions.workspace import Workspace
 from apilado.core.assets import AssetLoader
 from apilado.core.document.stack import Stack
-from apilado.core.dsp.audio import sounding_until
 from apilado.core.formats.audio_files import Bits, FileFormat, clipped_samples, write_audio
 from apilado.core.parameters import Model, choice, switch
+from apilado.core.render.bouncing import rung_out
 from apilado.core.render.engine import Engine, Token
 from apilado.core.render.graph import Graph, build, clock_of
-from apilado.core.render.stage import Stage, stage
+from apilado.core.render.stage import Stage
 from apilado.core.soundings.measures import Measures, measure
 from apilado.core.soundings.registry import sound
-from apilado.core.units import gain_to_db, ms_to_samples
+from apilado.core.units import gain_to_db
 from apilado.errors import ApiladoError, NotFound, Overtaken
 from apilado.store.assets import PARTIAL
 
 Progress = Callable[[float, str], None]
 REPORT = "measures.json"
-SILENT_DB, AFTER_MS = -96.0, 50.0
-"""A single pass ends this long after the last sample over this level."""
 EPOCH = (1980, 1, 1, 0, 0, 0)
 """The time of every file in an archive: two deliveries of one revision are the same bytes."""
 
@@ -88,11 +86,10 @@ def rendered_files(
     frames = clock.frames
     if not clock.looped:
         # It ends where all of its files have rung out: they stay equally long.
-        ends = []
         for index, (name, wished) in enumerate(wanted):
             progress(index / steps, f"Rendering {name}")
-            ends += engine.run([stage(sounding_until, wished, floor_db=SILENT_DB)], token)
-        frames = min(frames, max(clock.loop_frames, *ends) + ms_to_samples(AFTER_MS, clock.rate_hz))
+            engine.run([wished], token)
+        frames = rung_out(engine, [wished for _, wished in wanted], clock, token)
     clipped = {}
     for index, (name, wished) in enumerate(wanted):
         progress((len(wanted) + index) / steps, f"Writing {name}")

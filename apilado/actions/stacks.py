@@ -18,6 +18,7 @@ from apilado.core.soundings.measures import Measures, measure
 from apilado.core.soundings.registry import sound
 from apilado.core.soundings.sounding import Sounding
 from apilado.errors import InvalidEdit, UnreadableFile
+from apilado.store.sounds import Origin, name_of
 from apilado.store.stacks import Revision, Step
 
 MOST_ATTEMPTS = 20
@@ -124,9 +125,23 @@ def import_stack(workspace: Workspace, content: bytes, file_name: str) -> Revisi
 
 def add_bundle(workspace: Workspace, bundle: Bundle) -> Revision:
     """Keeps a bundle's assets, then its stack and its casts."""
+    names = file_names_in(bundle.stack.model_dump(mode="json"))
     for asset in bundle.assets:
-        workspace.assets.add(asset.content, f"{asset.sha256[:12]}.{asset.extension}")
+        name = Origin(name=name_of(names.get(asset.sha256, "")) if asset.sha256 in names else asset.sha256[:12])
+        workspace.assets.add(asset.content, f"{asset.sha256[:12]}.{asset.extension}", name)
     return _created(workspace, bundle.stack, "Import", bundle.casts)
+
+
+def file_names_in(data: Any) -> dict[str, str]:
+    """How the files of assets were called when they were brought, by the assets' SHA-256, from a document."""
+    if isinstance(data, list):
+        return {sha: name for each in data for sha, name in file_names_in(each).items()}
+    if not isinstance(data, dict):
+        return {}
+    found = file_names_in(list(data.values()))
+    if data.get("asset") and data.get("file_name"):
+        found[str(data["asset"])] = str(data["file_name"])
+    return found
 
 
 def _created(workspace: Workspace, stack: Stack, title: str, casts: tuple[Cast, ...]) -> Revision:

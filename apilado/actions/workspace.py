@@ -15,6 +15,8 @@ from apilado.store.assets import PARTIAL, Assets, not_written
 from apilado.store.casts import Casts
 from apilado.store.database import Database
 from apilado.store.folder_lock import FolderLock
+from apilado.store.jobs import KeptJobs
+from apilado.store.sounds import Sounds
 from apilado.store.stacks import Stacks
 
 DATABASE_NAME = "apilado.sqlite3"
@@ -44,6 +46,8 @@ class Workspace:
             raise StorageFault(not_written(Path(error.filename or folder), error)) from error
         self.stacks = Stacks(self.database)
         self.casts = Casts(self.database)
+        self.sounds = Sounds(self.database)
+        self.jobs = KeptJobs(self.database)
         self.engine = Engine(cache_bytes)
         self.workbench = Workbench(self.load, self.engine)
         self.heard: dict[int, Graph] = {}

@@ -14,7 +14,9 @@ from apilado.core.dsp.audio import Audio
 from apilado.core.formats.audio_files import audio_seconds, check_audio, check_extension, read_at
 from apilado.core.formats.bundles import Asset
 from apilado.errors import ApiladoError, NotFound, StorageFault
+from apilado.store import sounds
 from apilado.store.database import Database
+from apilado.store.sounds import Origin
 
 SHA256 = re.compile(r"[0-9a-f]{64}")
 PARTIAL = ".part"
@@ -58,8 +60,11 @@ class Assets:
         for left in folder.glob(f"*{PARTIAL}"):
             left.unlink()
 
-    def add(self, content: bytes, file_name: str) -> Asset:
-        """Keeps an audio file that can be read; the same content twice is kept once.
+    def add(self, content: bytes, file_name: str, origin: Origin | None = None) -> Asset:
+        """Keeps an audio file that can be read, with its entry in the Quarry; the same content twice is kept once.
+
+        Args:
+            origin: where it comes from; without one it was brought as a file of that name.
 
         Raises:
             UnreadableFile: it is no audio that can be used.
@@ -77,6 +82,7 @@ class Assets:
                 "INSERT OR IGNORE INTO assets (sha256, extension, file_name, bytes) VALUES (?, ?, ?, ?)",
                 (asset.sha256, extension, file_name, len(content)),
             )
+            sounds.entered(connection, asset.sha256, origin or Origin(name=sounds.name_of(file_name)))
         return asset
 
     def get(self, sha256: str) -> Asset:
@@ -114,6 +120,26 @@ class Assets:
         asset = self.get(sha256)
         with self._decoding:
             return read_at(asset.content, f"{sha256[:12]}.{asset.extension}", rate_hz)
+
+    def beginning(self, sha256: str, rate_hz: int, seconds: float) -> Audio:
+        """The first seconds of an asset at a rate."""
+        asset = self.get(sha256)
+        with self._decoding:
+            return read_at(asset.content, f"{sha256[:12]}.{asset.extension}", rate_hz, most_seconds=seconds)
+
+    def delete_unused(self, sha256: str) -> bool:
+        """Deletes an asset that was removed from the Quarry and that nothing uses; whether it was so.
+
+        Its rows go first: if the program ends in between, the file is left without an owner, never the other way round.
+        """
+        with self._database.transaction() as connection:
+            condition = f"asset = ? AND removed_at NOT NULL AND NOT {sounds.USED}"
+            if not connection.execute(f"DELETE FROM sounds WHERE {condition}", (sha256,)).rowcount:
+                return False
+            row = connection.execute("SELECT extension FROM assets WHERE sha256 = ?", (sha256,)).fetchone()
+            connection.execute("DELETE FROM assets WHERE sha256 = ?", (sha256,))
+        self._path(sha256, row["extension"]).unlink(missing_ok=True)
+        return True
 
     def seconds_of(self, sha256: str) -> float:
         """How long the audio of an asset is; 0 where it cannot be read."""

@@ -9,6 +9,7 @@ from apilado.core.document.cast import MOST_CASTS, Cast
 from apilado.core.document.reading import stack_to_compact_json
 from apilado.core.document.stack import Stack
 from apilado.errors import InvalidEdit, NotFound
+from apilado.store import sounds
 from apilado.store.database import Database
 from apilado.store.stacks import LARGEST_ID, read_document
 
@@ -44,10 +45,11 @@ class Casts:
             if there + len(casts) > MOST_CASTS:
                 raise InvalidEdit(f"not kept: a stack has at most {MOST_CASTS} casts; remove one first")
             for cast in casts:
-                connection.execute(
+                added = connection.execute(
                     "INSERT INTO casts (stack, name, judgement, document, revision) VALUES (?, ?, ?, ?, ?)",
                     (stack_id, cast.name, cast.judgement, stack_to_compact_json(cast.stack), revision),
-                )
+                ).lastrowid
+                sounds.used(connection, "cast_id", added or 0, cast.stack)
             return [_kept(row) for row in _rows(connection, stack_id)[there:]]
 
     def listed(self, stack_id: int) -> list[KeptCast]:

@@ -10,6 +10,7 @@ from functools import lru_cache
 from apilado.core.document.reading import stack_from_json, stack_to_compact_json
 from apilado.core.document.stack import Stack
 from apilado.errors import InvalidDocument, NotFound
+from apilado.store import documents, sounds
 from apilado.store.database import Database
 
 PARSED_KEPT = 16
@@ -99,14 +100,27 @@ class Stacks:
     def raw(self, stack_id: int) -> str:
         """The document of a stack as it is kept, readable or not."""
         with self._database.reading() as connection:
-            head = self._head_id(connection, stack_id)
-            return str(
-                connection.execute("SELECT document FROM revisions WHERE id = ?", (head,)).fetchone()["document"]
-            )
+            return self._document(connection, self._head_id(connection, stack_id))
 
     def name(self, stack_id: int) -> str:
         """How a stack is called, readable or not."""
-        return _name_in(self.raw(stack_id)) or f"Stack {stack_id}"
+        try:
+            found = _name_in(self.raw(stack_id))
+        except InvalidDocument:
+            found = ""
+        return found or f"Stack {stack_id}"
+
+    def at(self, stack_id: int, revision: int) -> Stack | None:
+        """The document of a revision of a stack; None where that has gone.
+
+        Raises:
+            NotFound: there is no such stack.
+        """
+        with self._database.reading() as connection:
+            self._head_id(connection, stack_id)
+            query = f"SELECT {documents.FIELDS} FROM revisions WHERE id = ? AND stack = ?"
+            row = connection.execute(query, (revision, stack_id)).fetchone()
+        return None if row is None else read_document(documents.read(row))
 
     def append(self, stack_id: int, expected_head: int, *steps: Step, instead_of: int = 0) -> Revision | None:
         """New revisions on top of `expected_head`; None, and nothing changed, if the head is another by now.
@@ -196,7 +210,7 @@ class Stacks:
         """All stacks on the shelf, the last changed first; one that cannot be read hides none of the others."""
         with self._database.reading() as connection:
             rows = connection.execute(
-                "SELECT stacks.id, revisions.id AS revision, document, at FROM stacks "
+                f"SELECT stacks.id, revisions.id AS revision, {documents.FIELDS}, at FROM stacks "
                 "JOIN revisions ON revisions.id = head WHERE deleted_at IS NULL ORDER BY at DESC, stacks.id"
             ).fetchall()
         return [_shelved(row) for row in rows]
@@ -228,10 +242,13 @@ class Stacks:
 
     @staticmethod
     def _append(connection: sqlite3.Connection, stack_id: int, parent: int | None, step: Step) -> int:
+        kept = documents.written(connection, stack_to_compact_json(step.stack), parent)
         revision = connection.execute(
-            "INSERT INTO revisions (stack, parent, title, gesture, client, document) VALUES (?, ?, ?, ?, ?, ?)",
-            (stack_id, parent, step.title, step.gesture, step.client, stack_to_compact_json(step.stack)),
+            "INSERT INTO revisions (stack, parent, title, gesture, client, document, base) "
+            "VALUES (?, ?, ?, ?, ?, ?, ?)",
+            (stack_id, parent, step.title, step.gesture, step.client, kept.document, kept.base),
         ).lastrowid
+        sounds.used(connection, "revision", revision or 0, step.stack)
         connection.execute("UPDATE stacks SET head = ? WHERE id = ?", (revision, stack_id))
         return revision or 0
 
@@ -245,8 +262,12 @@ class Stacks:
 
     @staticmethod
     def _stack(connection: sqlite3.Connection, revision: int) -> Stack:
-        row = connection.execute("SELECT document FROM revisions WHERE id = ?", (revision,)).fetchone()
-        return read_document(row["document"])
+        return read_document(Stacks._document(connection, revision))
+
+    @staticmethod
+    def _document(connection: sqlite3.Connection, revision: int) -> str:
+        query = f"SELECT {documents.FIELDS} FROM revisions WHERE id = ?"
+        return documents.read(connection.execute(query, (revision,)).fetchone())
 
     def _head(self, connection: sqlite3.Connection, stack_id: int) -> Revision:
         head = self._head_id(connection, stack_id)
@@ -275,10 +296,12 @@ def _check_id(stack_id: int) -> None:
 
 
 def _shelved(row: sqlite3.Row) -> Listed | Unreadable:
+    document = ""
     try:
-        return Listed(row["id"], row["revision"], stack_from_json(row["document"]), row["at"])
+        document = documents.read(row)
+        return Listed(row["id"], row["revision"], stack_from_json(document), row["at"])
     except InvalidDocument as error:
-        return Unreadable(row["id"], _name_in(row["document"]) or f"Stack {row['id']}", str(error), row["at"])
+        return Unreadable(row["id"], _name_in(document) or f"Stack {row['id']}", str(error), row["at"])
 
 
 def _name_in(document: str) -> str:

@@ -73,14 +73,20 @@ def check_audio(content: bytes, file_name: str) -> None:
         pass
 
 
-def read_at(content: bytes, file_name: str, rate_hz: int) -> Audio:
+def read_at(content: bytes, file_name: str, rate_hz: int, *, most_seconds: float = LONGEST_SECONDS) -> Audio:
     """The samples of an audio file at a rate, resampled as they come (soxr, very high quality); at 0 as they lie there.
+
+    Args:
+        most_seconds: no more than so much of its beginning is read.
 
     Raises:
         UnreadableFile: as `read_audio`.
     """
-    stream, parts = None, []
+    stream, parts, there = None, [], 0
     for block, rate in audio_blocks(content, file_name):
+        if there >= most_seconds * rate:
+            break
+        there += block.shape[0]
         if rate_hz in (0, rate):
             parts.append(block)
             continue

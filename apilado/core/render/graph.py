@@ -29,6 +29,8 @@ class Graph:
     """A layer's raw sound (1 or 2 channels), by its id; all layers."""
     placed: dict[str, Stage]
     """A layer just before the duck, by its id; all layers."""
+    before_duck: dict[str, Stage]
+    """A layer before the duck as it is heard: where sections mute it, it is silent there; all layers, by id."""
     layers: dict[str, Stage]
     """A layer after the duck, by its id; all layers, heard or not: where sections mute it, it is silent there."""
     audible: tuple[str, ...]
@@ -168,6 +170,7 @@ def build(
         clock=clock,
         sources={layer.id: builder.source(layer) for layer in stack.layers},
         placed=placed,
+        before_duck={name: builder.gated(each, f"layers/{name}") for name, each in placed.items()},
         layers=layers,
         audible=audible,
         reductions=reductions,

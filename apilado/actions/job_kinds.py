@@ -1,0 +1,11 @@
+"""Every kind of job. A new one is a file beside this one and a line here."""
+
+from __future__ import annotations
+
+from types import MappingProxyType
+
+from apilado.actions.bouncing import Bounce, Crush
+from apilado.actions.jobs import Wanted
+
+KINDS: tuple[type[Wanted], ...] = (Bounce, Crush)
+JOB_KINDS = MappingProxyType({kind.kind: kind for kind in KINDS})
