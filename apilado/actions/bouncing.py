@@ -24,6 +24,7 @@ from apilado.core.measure.spectrum import spectrum_of
 from apilado.core.parameters import choice, number
 from apilado.core.parts import new_id
 from apilado.core.render.bouncing import Bounced, rung_out, taken
+from apilado.core.render.builder import summed
 from apilado.core.render.engine import Engine, Token
 from apilado.core.render.graph import build, clock_of
 from apilado.core.units import midi_to_hz
@@ -155,31 +156,51 @@ class Crush(Wanted):
         edits = [*made.edit.edits, *_crushing(head.stack, made.layer), *_no_shares(head.stack, made.layer)]
         task.tell(0.9, "Listening for harsh peaks")
         trial = apply(head.stack, Several(name="Crush", edits=tuple(edits)))
-        notches, level_db = self._fitted(task, trial, made)
+        notches, level_db, turned = self._fitted(task, trial, made)
         edits += notches
         edits.append(SetValue(path=f"layers/{made.layer}/level_db", value=level_db))
+        if turned:
+            edits.append(SetValue(path=f"layers/{made.layer}/polarity", value="inverted"))
         stacks.edit(workspace, task.stack_id, Several(name="Crush and tuck under", edits=tuple(edits)))
-        told = f"{len(notches)} harsh peak{'' if len(notches) == 1 else 's'} notched" if notches else "nothing harsh"
+        told = (
+            f"{len(notches)} harsh peak{'' if len(notches) == 1 else 's'} notched"
+            if notches
+            else "nothing in it is harsh"
+        )
         said = f"‘crushed’ lies {self.under_db:g} dB under the bass: {told}."
         return {"sound": entry.id, "layer": made.layer, "said": said}
 
-    def _fitted(self, task: Task, trial: Stack, made: PutIn) -> tuple[list[AnyEdit], float]:
-        """(the points that notch what is harsh, the level that the layer is given)."""
+    def _fitted(self, task: Task, trial: Stack, made: PutIn) -> tuple[list[AnyEdit], float, bool]:
+        """(the points that notch what is harsh, the level that the layer is given, whether it is turned over)."""
         clock = clock_of(trial, looped=True)
         graph = build(trial, clock, task.workspace.load)
-        crushed, bass = task.workspace.engine.run([graph.layers[made.layer], graph.bus_input], task.token)
+        others = [graph.layers[name] for name in graph.audible if name != made.layer]
+        wanted = [graph.layers[made.layer], summed(others, clock.frames)]
+        crushed, bass = task.workspace.engine.run(wanted, task.token)
         pitches = [note.pitch for note in trial.played()]
         lowest = float(midi_to_hz(min(pitches))) if pitches else 0.0
         harsh = resonances(spectrum_of(crushed, rate_hz=clock.rate_hz), least_db=HARSH_FROM_DB, fundamental_hz=lowest)
         layer = trial.layer(made.layer)
         eq = _eq_of(layer) if layer is not None else ""
         notches: list[AnyEdit] = [AddPart(path=f"{eq}/points", part=_notch(each)) for each in harsh[:MOST_NOTCHES]]
-        # The trial's layer is in the bass too: at the level that it is put in at, that is little.
         loud, under = (
             measure_loudness(each, rate_hz=clock.rate_hz, looped=True).integrated_lkfs for each in (bass, crushed)
         )
         given = layer.level_db if layer is not None else 0.0
-        return notches, round(min(12.0, max(-60.0, given + loud - self.under_db - under)), 1)
+        level_db = round(min(12.0, max(-60.0, given + loud - self.under_db - under)), 1)
+        # Cut at the border a second time, it comes out turned there by what the first cut has turned it.
+        return notches, level_db, disagrees(crushed, bass, trial, clock.rate_hz)
+
+
+def disagrees(added: Audio, there: Audio, stack: Stack, rate_hz: int) -> bool:
+    """Whether a sound takes away from another around the lowest border, within a third of an octave of it."""
+    if not stack.crossovers:
+        return False
+    border_hz = stack.crossovers[0].frequency_hz
+    one, other = (spectrum_of(each, rate_hz=rate_hz) for each in (added, there))
+    near = np.abs(np.log2(np.maximum(one.frequencies_hz, 1.0) / border_hz)) <= 1.0 / 3.0
+    pairs = zip(one.channels, other.channels, strict=True)
+    return bool(sum(np.sum((a[near] * np.conj(b[near])).real) for a, b in pairs) < 0.0)
 
 
 def _crushing(stack: Stack, layer: str) -> list[AnyEdit]:

@@ -104,6 +104,17 @@ class Assets:
                 f"Put it back into '{self.folder}', or replace the sound that uses it"
             ) from error
 
+    def path_of(self, sha256: str) -> Path:
+        """The file of an asset.
+
+        Raises:
+            NotFound: there is none.
+        """
+        extension = self._extension(sha256)
+        if extension is None or not self._path(sha256, extension).is_file():
+            raise NotFound(f"there is no asset {sha256[:12]}…")
+        return self._path(sha256, extension)
+
     def holds(self, sha256: str) -> bool:
         """Whether there is an asset of this content."""
         return self._extension(sha256) is not None

@@ -6,6 +6,8 @@ from fastapi import Request
 from pydantic import ValidationError
 
 from apilado.actions.delivery import Deliveries
+from apilado.actions.jobs import Jobs
+from apilado.actions.quarry import Surveyor
 from apilado.actions.workspace import Workspace
 from apilado.core.document.reading import explain
 from apilado.core.render.audition import Audition
@@ -21,6 +23,18 @@ def workspace_of(request: Request) -> Workspace:
 def deliveries_of(request: Request) -> Deliveries:
     """The deliveries of this run."""
     found: Deliveries = request.app.state.deliveries
+    return found
+
+
+def jobs_of(request: Request) -> Jobs:
+    """The jobs of the workspace."""
+    found: Jobs = request.app.state.jobs
+    return found
+
+
+def surveyor_of(request: Request) -> Surveyor:
+    """What measures the sounds that come in."""
+    found: Surveyor = request.app.state.surveyor
     return found
 
 

@@ -66,6 +66,11 @@ class Action:
     find: str = ""
     """What is looked for in the sound of the layer at `within`."""
     within: str = ""
+    bounce: str = ""
+    """The id of the layer that is bounced."""
+    job: str = ""
+    """The kind of the job that it begins, and what that is asked for."""
+    wanted: dict[str, Any] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

@@ -44,6 +44,7 @@ def _head(stack: Stack, layer: Layer, path: str) -> Section:
         fields_of(layer, path, "name", "tint"),
         (
             Action("Copy layer", {"op": "add-layer", "copy_of": layer.id}),
+            Action("Bounce …", bounce=layer.id),
             *_merges(stack, layer),
             *((Action("Clear note levels", clear),) if layer.note_levels_db else ()),
             *_note_actions(stack, layer, path),

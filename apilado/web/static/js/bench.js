@@ -9,6 +9,7 @@ import { Files } from "./files.js";
 import { listenToFields, showStates, showTexts, showValues } from "./fields.js";
 import { listenToGestures } from "./gestures.js";
 import { listenToHandles } from "./handles.js";
+import { Jobs, Quarry } from "./jobs.js";
 import { listenToKeys } from "./keys.js";
 import { Listening } from "./listening.js";
 import { Newest } from "./newest.js";
@@ -56,7 +57,9 @@ class Bench {
     this.room = new View(this, "room", "Trying out what makes room …", {});
     this.elsewhere = new View(this, "elsewhere", "Listening elsewhere …", {});
     this.casts = new Casts(this);
-    this.views = [this.plumb, this.room, this.elsewhere, this.casts];
+    this.quarry = new Quarry(this);
+    this.jobs = new Jobs(this);
+    this.views = [this.plumb, this.room, this.elsewhere, this.casts, this.quarry];
     this.remedies = new Remedies(this);
     this.path = new Path(this);
     this.files = new Files(this);
@@ -396,7 +399,7 @@ function listen(bench) {
   listenToPresses();
   document.addEventListener("click", (event) => {
     const near = (selector) => event.target.closest(selector);
-    const pressed = near("[data-edit], [data-alone], [data-listen], [data-pull], [data-show], [data-close], [data-mode], [data-zoom], [data-select], #play, #undo, #redo, #help, #sheet-call, #plumb-open, #room-open, #mend-all, #tap, #now-open, [data-view-close], [data-goal], [data-most], [data-limit], [data-look], [data-go-to], [data-piece], [data-hear-cast]");
+    const pressed = near("[data-edit], [data-alone], [data-listen], [data-pull], [data-show], [data-close], [data-mode], [data-zoom], [data-select], #play, #undo, #redo, #help, #sheet-call, #plumb-open, #room-open, #quarry-open, #mend-all, #tap, #now-open, [data-view-close], [data-goal], [data-most], [data-limit], [data-look], [data-go-to], [data-piece], [data-hear-cast]");
     if (event.target.closest("#files a, #files button")) document.getElementById("files").open = false;
     if (!pressed || pressed.closest("svg.drawing") || (near("input, label") && !pressed.matches("button"))) return;
     if (event.detail > 0) pressed.blur(); // a pointer's press leaves Space to the transport
@@ -422,6 +425,7 @@ function listen(bench) {
     else if (pressed.id === "mend-all") bench.remedies.mendAll();
     else if (pressed.id === "plumb-open") bench.plumb.toggle();
     else if (pressed.id === "room-open") bench.room.toggle();
+    else if (pressed.id === "quarry-open") bench.quarry.toggle();
     else if ("viewClose" in pressed.dataset) bench.views.filter((view) => view.open).forEach((view) => view.toggle());
     else if (pressed.dataset.goal) bench.plumb.ask({ goal: pressed.dataset.goal });
     else if (pressed.dataset.most) bench.room.ask({ most: pressed.dataset.most });
@@ -497,4 +501,5 @@ new Tabs(bench).poll();
 const told = sessionStorage.getItem("told");
 if (told) tell(told);
 sessionStorage.removeItem("told");
+bench.jobs.begun();
 document.documentElement.dataset.ready = "yes";

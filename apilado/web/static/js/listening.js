@@ -223,7 +223,10 @@ export class Listening {
 
   /** What a button stands for. */
   meant({ dataset }) {
-    if (dataset.hear) return { trial: JSON.parse(dataset.hear), section: this.bench.sections.chosen };
+    if (dataset.hear) {
+      const only = dataset.hearOnly ? { alone: [dataset.hearOnly], backing: false } : {};
+      return { trial: JSON.parse(dataset.hear), section: this.bench.sections.chosen, ...only };
+    }
     const [name] = ["overdo", "without", "adds"].filter((each) => dataset[each]);
     return { [name === "adds" ? "only" : name]: dataset[name] };
   }
