@@ -5,7 +5,8 @@ from __future__ import annotations
 from types import MappingProxyType
 
 from apilado.actions.bouncing import Bounce, Crush
+from apilado.actions.freeze_job import Freeze
 from apilado.actions.jobs import Wanted
 
-KINDS: tuple[type[Wanted], ...] = (Bounce, Crush)
+KINDS: tuple[type[Wanted], ...] = (Bounce, Crush, Freeze)
 JOB_KINDS = MappingProxyType({kind.kind: kind for kind in KINDS})

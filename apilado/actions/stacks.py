@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from apilado import __version__
+from apilado.actions.freezing import thaw_changed
 from apilado.actions.workspace import Workspace
 from apilado.core.document.cast import Cast
 from apilado.core.document.editing import Edit
@@ -34,6 +35,8 @@ class Edited:
     before: Stack
     rebased: bool
     """Whether another edit had come in between; this one was done on top of it."""
+    thawed: tuple[str, ...] = ()
+    """The names of the layers that are no longer frozen, since what they are made of was changed."""
 
 
 def edit(
@@ -64,12 +67,14 @@ def edit(
                 raise InvalidEdit(f"{error} (the stack was changed in another tab meanwhile)") from None
             raise
         _check_assets(workspace, head.stack, changed)
-        new = Step(changed, change.title(head.stack, changed), gesture, client)
+        title = change.title(head.stack, changed)
+        changed, names = thaw_changed(changed, workspace.load)
+        new = Step(changed, title, gesture, client)
         going_on = _going_on(workspace, head, change, new) if gesture else []
         steps = going_on or [new]
         done = workspace.stacks.append(stack_id, head.id, *steps, instead_of=len(going_on))
         if done is not None:
-            return Edited(done, head.stack, rebased=base is not None and base != head.id)
+            return Edited(done, head.stack, rebased=base is not None and base != head.id, thawed=names)
     raise InvalidEdit("not changed: the stack is being edited too fast elsewhere")
 
 

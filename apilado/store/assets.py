@@ -144,7 +144,7 @@ class Assets:
         Its rows go first: if the program ends in between, the file is left without an owner, never the other way round.
         """
         with self._database.transaction() as connection:
-            condition = f"asset = ? AND removed_at NOT NULL AND NOT {sounds.USED}"
+            condition = f"asset = ? AND {sounds.CLEARABLE} AND NOT {sounds.USED}"
             if not connection.execute(f"DELETE FROM sounds WHERE {condition}", (sha256,)).rowcount:
                 return False
             row = connection.execute("SELECT extension FROM assets WHERE sha256 = ?", (sha256,)).fetchone()

@@ -25,7 +25,8 @@ class Origin:
     """Where a sound comes from, and what was known of it when it came."""
 
     name: str
-    kind: Literal["imported", "bounced"] = "imported"
+    kind: Literal["imported", "bounced", "frozen"] = "imported"
+    """What was frozen is in no list: it goes with the layer that it is of."""
     made_of: str = ""
     """Of a bounce: what of the stack, in words."""
     stack: int | None = None
@@ -176,6 +177,8 @@ def tidy_tags(text: str) -> str:
     return kept
 
 
+LISTED = "origin <> 'frozen'"
+CLEARABLE = "(removed_at NOT NULL OR origin = 'frozen')"
 USED = (
     "(EXISTS (SELECT 1 FROM revision_sounds WHERE sound = sounds.id) "
     "OR EXISTS (SELECT 1 FROM cast_sounds WHERE sound = sounds.id))"
@@ -184,7 +187,7 @@ USED = (
 
 def _asked(filters: Filters) -> tuple[str, list[object]]:
     """(the conditions of a query, what they are about)."""
-    said, values = ["removed_at IS NULL"], list[object]()
+    said, values = ["removed_at IS NULL", LISTED], list[object]()
 
     def also(condition: str, *about: object) -> None:
         said.append(condition)
@@ -245,7 +248,7 @@ class Sounds:
     def facets(self) -> Facets:
         """What there is to filter by."""
         with self._database.reading() as connection:
-            there = "FROM sounds WHERE removed_at IS NULL"
+            there = f"FROM sounds WHERE removed_at IS NULL AND {LISTED}"
             tags = {tag for (text,) in connection.execute(f"SELECT DISTINCT tags {there}") for tag in text.split()}
             months = [
                 row[0] for row in connection.execute(f"SELECT DISTINCT substr(at, 1, 7) AS m {there} ORDER BY m DESC")
@@ -353,7 +356,9 @@ class Sounds:
 
     def unmeasured(self, most: int = 16) -> tuple[Entry, ...]:
         """Sounds that are not measured yet, the last that came first."""
-        query = "SELECT * FROM sounds WHERE spectrum IS NULL AND removed_at IS NULL ORDER BY id DESC LIMIT ?"
+        query = (
+            f"SELECT * FROM sounds WHERE spectrum IS NULL AND removed_at IS NULL AND {LISTED} ORDER BY id DESC LIMIT ?"
+        )
         with self._database.reading() as connection:
             return tuple(_entry(row) for row in connection.execute(query, (most,)))
 
@@ -376,9 +381,7 @@ class Sounds:
 
     def clearable(self) -> tuple[tuple[str, int], ...]:
         """(asset, bytes) of each sound that was removed and that nothing uses."""
-        query = (
-            f"SELECT asset, bytes FROM sounds JOIN assets ON sha256 = asset WHERE removed_at NOT NULL AND NOT {USED}"
-        )
+        query = f"SELECT asset, bytes FROM sounds JOIN assets ON sha256 = asset WHERE {CLEARABLE} AND NOT {USED}"
         with self._database.reading() as connection:
             return tuple((row["asset"], row["bytes"]) for row in connection.execute(query))
 

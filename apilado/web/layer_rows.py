@@ -29,6 +29,8 @@ class Row:
     is_alone: bool = False
     now: str = ""
     """The address by which its level of the moment is told."""
+    frozen: bool = False
+    """Whether its source and path are kept as audio."""
     up: dict[str, Any] | None = None
     down: dict[str, Any] | None = None
 
@@ -116,6 +118,7 @@ def _layer_row(stack: Stack, index: int, layer: Layer, audition: Audition) -> Ro
         alone=owner,
         is_alone=owner in audition.soloed(stack),
         now=owner,
+        frozen=bool(layer.frozen),
         up=move(index + 1),
         down=move(index - 1),
     )

@@ -32,7 +32,8 @@ def sounds_along(measures: Measures, owner: str) -> dict[str, Stage]:
     found = {path: passed.after for path, passed in graph.passed.items() if within(path, owner)}
     layer = find(measures.stack, owner)
     if isinstance(layer, Layer):
-        found[joined(owner, "source")] = graph.sources[layer.id]
+        if layer.id not in graph.frozen:
+            found[joined(owner, "source")] = graph.sources[layer.id]
         found[joined(owner, "place")] = graph.placed[layer.id]
         found[joined(owner, "duck")] = graph.layers[layer.id]
     return found

@@ -12,7 +12,7 @@ from apilado.core.document.movement import Movement, Target
 from apilado.core.document.path import every_treatment
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.curves import Curve
-from apilado.core.render.graph import clock_of, measured_in, reductions_in
+from apilado.core.render.graph import clock_of, reductions_in
 from apilado.core.render.stretch import (
     CURVES,
     LONGEST_LEVEL_S,
@@ -58,7 +58,7 @@ def agreement(graph):
 
 def held_in(graph):
     """Gives the gain reduction of a part at a frame of a loop."""
-    reductions, levels = reductions_in(graph), measured_in(graph)
+    reductions, levels = reductions_in(graph), graph.measured
 
     def held(where, frame):
         if where in levels:

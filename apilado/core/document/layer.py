@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, field_validator, model_validator
 
+from apilado.core.document.frozen import MOST_RATES, FrozenSound
 from apilado.core.document.path import MOST_STEPS, AnyStep, Equaliser, Split, layer_path
 from apilado.core.notes import Note
 from apilado.core.parameters import Model, choice, integer, number, parts, send_number, switch, text
@@ -70,6 +71,9 @@ class Layer(Part):
     voice: Voice | None = Field(default=None, description="Its own voice; null plays with the stack's")
     notes: tuple[Note, ...] | None = Field(
         default=None, max_length=MOST_NOTES, description="Its own pattern; null plays the stack's"
+    )
+    frozen: tuple[FrozenSound, ...] = Field(
+        default=(), max_length=MOST_RATES, description="Its source and path as audio, by rate; empty: it is rendered"
     )
 
     @field_validator("path")

@@ -146,7 +146,12 @@ def _from_5(data: Data) -> Data:
     return {**data, "version": 6}
 
 
+def _from_6(data: Data) -> Data:
+    """Version 7: layers can be frozen; none was."""
+    return {**data, "version": 7}
+
+
 MIGRATIONS: MappingProxyType[int, Callable[[Data], Data]] = MappingProxyType(
-    {1: _from_1, 2: _from_2, 3: _from_3, 4: _from_4, 5: _from_5}
+    {1: _from_1, 2: _from_2, 3: _from_3, 4: _from_4, 5: _from_5, 6: _from_6}
 )
 """By the version that they start from; each gives the next."""

@@ -38,7 +38,7 @@ from apilado.core.treatments.base import Treatment
 from apilado.core.treatments.reverb import Reverb
 
 FORMAT = "apilado-stack"
-VERSION = 6
+VERSION = 7
 MOST_BARS = 64
 MOST_LAYERS = 12
 MOST_TRIGGERS = 8
@@ -154,7 +154,7 @@ class Stack(Model):
     """A whole stack. Validation says where in it something is wrong."""
 
     format: Literal["apilado-stack"] = "apilado-stack"
-    version: Literal[6] = 6
+    version: Literal[7] = 7
     name: Annotated[str, text(label="Name")] = "New stack"
     tempo_bpm: Annotated[float, number(low=40.0, high=240.0, step=0.1, unit="bpm", label="Tempo")] = 126.0
     beats_per_bar: Annotated[int, integer(low=1, high=16, label="Beats per bar")] = 4
@@ -339,6 +339,7 @@ class Stack(Model):
     def asset_hashes(self) -> tuple[str, ...]:
         """The SHA-256 of every asset the stack needs, each once, in order of appearance."""
         needed = [sha for layer in self.layers for sha in layer.source.asset_hashes()]
+        needed += [sha for layer in self.layers for kept in layer.frozen for sha in (kept.loop, kept.one_pass)]
         needed += [sha for drum in (self.kick, *self.triggers) for sha in drum.sound.asset_hashes()]
         needed += [sha for owner in self.owners() for _, step in self.treatments(owner) for sha in step.asset_hashes()]
         needed += [sha for track in self.backing for sha in track.sound.asset_hashes()]

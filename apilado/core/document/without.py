@@ -1,4 +1,4 @@
-"""Without: a stack with one of its parts left out, to be heard against the whole and never kept."""
+"""Without: a stack with some of its parts left out, to be heard against the whole or followed, and never kept."""
 
 from __future__ import annotations
 
@@ -41,3 +41,14 @@ def _nowhere_otherwise(stack: Stack, switch: str) -> Stack:
         for each in stack.sections
     )
     return stack.model_copy(update={"sections": sections})
+
+
+def following_nothing(stack: Stack) -> Stack:
+    """A stack without the movements that follow a sound, and without the steps of its layers that do."""
+    movements = tuple(each for each in stack.movements if each.shape.follows() is None)
+    stack = stack.model_copy(update={"movements": movements})
+    for layer in stack.layers:
+        for address, step in stack.treatments(f"layers/{layer.id}"):
+            if step.follows() is not None:
+                stack = replaced(stack, joined(address, "on"), False)
+    return stack

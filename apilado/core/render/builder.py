@@ -9,7 +9,7 @@ from typing import Any, cast
 
 from apilado.core.assets import AssetLoader
 from apilado.core.clock import Clock
-from apilado.core.document.addresses import find, replaced, within
+from apilado.core.document.addresses import find, within
 from apilado.core.document.addresses import joined as in_
 from apilado.core.document.backing import BackingTrack
 from apilado.core.document.ducker import Ducker
@@ -19,9 +19,11 @@ from apilado.core.document.kick import Drum
 from apilado.core.document.layer import Layer
 from apilado.core.document.path import AnyStep, Container, Equaliser, Split
 from apilado.core.document.stack import Limiter, Stack
+from apilado.core.document.without import following_nothing
 from apilado.core.render import steps
 from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.render.containing import contained
+from apilado.core.render.freezing import frozen, loop_of
 from apilado.core.render.memories import Memories
 from apilado.core.render.moves import Moved, Moves, moving
 from apilado.core.render.passed import Passed
@@ -40,17 +42,6 @@ def summed(parts: Sequence[Stage], frames: int) -> Stage:
     return stage(steps.mix, *total, frames=frames)
 
 
-def following_nothing(stack: Stack) -> Stack:
-    """A stack without the movements that follow a sound, and without the steps of its layers that do."""
-    movements = tuple(each for each in stack.movements if each.shape.follows() is None)
-    stack = stack.model_copy(update={"movements": movements})
-    for layer in stack.layers:
-        for address, step in stack.treatments(f"layers/{layer.id}"):
-            if step.follows() is not None:
-                stack = replaced(stack, in_(address, "on"), False)
-    return stack
-
-
 class Builder:
     """Makes the stages of one stack on one clock."""
 
@@ -67,7 +58,7 @@ class Builder:
             measured: what is measured once over the loop of each step, by its address: for a single pass.
         """
         self.stack, self.clock, self.load = stack, clock, load
-        self.measured = measured
+        self.measured, self._audition = measured, audition
         self.listened, self.focus = audition.listened(stack), audition.focus(stack)
         self.passed: dict[str, Passed] = {}
         """By address, the steps of every path that are on, splits, bands of containers, the limiters of the buses."""
@@ -75,6 +66,10 @@ class Builder:
         self.plan = in_frames(self.forms.plan, stack, clock)
         self.memories = Memories(self.forms.stacks, clock)
         self._shaped: dict[str, Stage] = {}
+        self._live: dict[str, Stage] = {}
+        self._looped: Builder | None = None
+        self.frozen: set[str] = set()
+        """The ids of the layers whose source and path are not rendered."""
         self._followed: dict[str, Stage] = {}
         self._keys: dict[tuple[str, tuple[float, ...]], Stage] = {}
         self._hits = {name: [self._hit(form, name) for form in self.forms.stacks] for name in stack.drum_names()}
@@ -307,10 +302,27 @@ class Builder:
         return sourced(self, layer)
 
     def shaped(self, layer: Layer) -> Stage:
-        """The source, and all of the layer's path."""
+        """The source, and all of the layer's path; of a layer that is frozen, what is kept of them."""
         if layer.id not in self._shaped:
-            self._shaped[layer.id] = self.along(self.source(layer), f"layers/{layer.id}", layer.path)
+            kept = frozen(self, layer) if layer.frozen else None
+            if kept is not None:
+                self.frozen.add(layer.id)
+            self._shaped[layer.id] = kept or self.live(layer)
         return self._shaped[layer.id]
+
+    def live(self, layer: Layer) -> Stage:
+        """The source and the path of a layer, rendered."""
+        if layer.id not in self._live:
+            self._live[layer.id] = self.along(self.source(layer), f"layers/{layer.id}", layer.path)
+        return self._live[layer.id]
+
+    def looped(self) -> Builder:
+        """What makes the stages of the loop of the same stack."""
+        if self.clock.looped:
+            return self
+        if self._looped is None:
+            self._looped = Builder(self.stack, loop_of(self.clock), self.load, self._audition)
+        return self._looped
 
     def split(self, sound: Stage, owner: str) -> Stage:
         """A sound in the band of a layer."""

@@ -14,6 +14,7 @@ from apilado.core.document.stack import Stack
 from apilado.core.render import steps
 from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.render.builder import Builder
+from apilado.core.render.freezing import loop_of, rendered
 from apilado.core.render.passed import Passed
 from apilado.core.render.stage import Stage, stage
 from apilado.core.render.tail import tail_seconds
@@ -27,6 +28,8 @@ class Graph:
     clock: Clock
     sources: dict[str, Stage]
     """A layer's raw sound (1 or 2 channels), by its id; all layers."""
+    shaped: dict[str, Stage]
+    """A layer behind its path, before its place (1 or 2 channels), by its id; all layers."""
     placed: dict[str, Stage]
     """A layer just before the duck, by its id; all layers."""
     before_duck: dict[str, Stage]
@@ -47,7 +50,12 @@ class Graph:
     bass: Stage
     """The bass after its bus, and what the space gives back."""
     passed: dict[str, Passed]
-    """By address, the steps of every path that are on, splits, and the limiters of the buses."""
+    """By address, the steps of every path that are on, splits, and the limiters of the buses; none of a layer that is
+    frozen."""
+    measured: dict[str, Stage]
+    """What is measured once over the whole loop, by the address of its step."""
+    frozen: frozenset[str]
+    """The ids of the layers whose source and path are not rendered: they are kept as audio."""
     drums: dict[str, Stage]
     """The kick and the triggers as they sound, muted ones too, by what a ducker names them."""
     hits: dict[str, Stage]
@@ -81,11 +89,6 @@ def added_by(graph: Graph, stack: Stack, address: str) -> Stage:
     if passed is None or owner is None:
         raise NotFound(f"there is no step at '{address}' that is on")
     return stage(steps.what_is_added, passed.after, passed.before, level_db=owner.level_db, kept=False)
-
-
-def measured_in(graph: Graph) -> dict[str, Stage]:
-    """What is measured once over the whole loop: the stage of each, by the address of its step."""
-    return {address: each.measured for address, each in graph.passed.items() if each.measured is not None}
 
 
 def dearest_layer(graph: Graph, spent: dict[bytes, float]) -> tuple[str, float] | None:
@@ -136,7 +139,7 @@ def build(
 
     @cache
     def measured() -> dict[str, Stage]:
-        own = measured_in(build(stack, replace(clock, looped=True, tail_seconds=0.0), load, audition))
+        own = build(stack, loop_of(clock), load, audition).measured
         return {**own, **{address: known[address] for address in own if address in known}}
 
     builder = Builder(stack, clock, load, audition, measured)
@@ -169,6 +172,7 @@ def build(
     return Graph(
         clock=clock,
         sources={layer.id: builder.source(layer) for layer in stack.layers},
+        shaped={layer.id: builder.shaped(layer) for layer in stack.layers},
         placed=placed,
         before_duck={name: builder.gated(each, f"layers/{name}") for name, each in placed.items()},
         layers=layers,
@@ -179,7 +183,9 @@ def build(
         buses=buses,
         sends=sends,
         bass=bass,
-        passed=builder.passed,
+        passed=rendered(builder),
+        measured={each: made.measured for each, made in builder.passed.items() if made.measured is not None},
+        frozen=frozenset(builder.frozen),
         drums=drums,
         hits=builder.hits,
         output=builder.mixed(list(heard.values())),

@@ -8,7 +8,7 @@ from typing import Any
 
 from apilado.core.clock import Clock
 from apilado.core.render.engine import Engine
-from apilado.core.render.graph import Graph, measured_in, reductions_in
+from apilado.core.render.graph import Graph, reductions_in
 from apilado.core.render.stage import Stage
 
 
@@ -25,7 +25,7 @@ class LastLoop:
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "_reductions", reductions_in(self.graph) if self.graph else {})
-        object.__setattr__(self, "_measured", measured_in(self.graph) if self.graph else {})
+        object.__setattr__(self, "_measured", self.graph.measured if self.graph else {})
 
     def held(self, where: str, frame: int) -> Any:
         """The gain reduction of a part at a frame; of what is measured once over the whole loop, that. None where it is

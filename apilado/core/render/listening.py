@@ -10,7 +10,7 @@ from typing import cast
 
 from apilado.core.assets import AssetLoader
 from apilado.core.clock import Clock
-from apilado.core.document.addresses import find
+from apilado.core.document.addresses import find, owner_of, parted
 from apilado.core.document.edits import AnyEdit, InSection, apply, edit_from_data
 from apilado.core.document.layer import Layer
 from apilado.core.document.overdo import overdone
@@ -20,6 +20,7 @@ from apilado.core.render import steps
 from apilado.core.render.audition import Audition
 from apilado.core.render.builder import summed
 from apilado.core.render.elsewhere import heard_at, place_of
+from apilado.core.render.freezing import thawed
 from apilado.core.render.graph import Graph, added_by, build
 from apilado.core.render.stage import Stage, stage
 from apilado.core.sources.take import NO_NOTES, TakeSource
@@ -49,6 +50,8 @@ def stack_for(stack: Stack, audition: Audition) -> Stack:
         stack = apply(stack, InSection(section=audition.section, edit=cast(AnyEdit, edit)) if goes_in else edit)
     if audition.overdo:
         stack = overdone(stack, audition.overdo)
+    if audition.only:
+        stack = thawed(stack, parted(owner_of(audition.only))[1])  # what one step makes has to be rendered
     return without(stack, audition.without) if audition.without else stack
 
 

@@ -11,7 +11,6 @@ from typing import Any
 
 from pydantic import BaseModel
 
-from apilado import __version__
 from apilado.core.clock import Clock
 from apilado.core.document.addresses import joined as address
 from apilado.core.document.addresses import parts_of
@@ -166,7 +165,7 @@ def stage(
     of assets that are named by their content.
     """
     digest = hashlib.blake2b(digest_size=16)
-    digest.update(f"{__version__}:{function.__module__}.{function.__qualname__}".encode())
+    digest.update(f"{function.__module__}.{function.__qualname__}".encode())
     for name in sorted(parameters):
         digest.update(f"|{name}={canonical(parameters[name])}".encode())
     for source in inputs:

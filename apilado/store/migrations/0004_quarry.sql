@@ -4,7 +4,7 @@ CREATE TABLE sounds (
     asset TEXT NOT NULL UNIQUE REFERENCES assets (sha256),
     name TEXT NOT NULL,
     tags TEXT NOT NULL DEFAULT '',
-    origin TEXT NOT NULL DEFAULT 'imported' CHECK (origin IN ('imported', 'bounced')),
+    origin TEXT NOT NULL DEFAULT 'imported' CHECK (origin IN ('imported', 'bounced', 'frozen')),
     made_of TEXT NOT NULL DEFAULT '',
     stack INTEGER,
     revision INTEGER,

@@ -11,6 +11,7 @@ from fastapi.responses import HTMLResponse, StreamingResponse
 from pydantic import Field
 
 from apilado.actions import stacks
+from apilado.actions.freezing import thawed_in_words
 from apilado.actions.stacks import Edited
 from apilado.actions.workspace import Workspace
 from apilado.core.document.addresses import addresses_in, parts_of
@@ -235,9 +236,11 @@ def edited(
     """
     section = posted.view.section
     notice = change.remark(done.before, done.revision.stack) if posted.final else None
+    notice = " ".join(each for each in (notice, thawed_in_words(done.thawed)) if each) or None
     if done.rebased:
         notice = "This stack was changed in another tab. Your change was done on top of that one."
     told = answer(workspace, done.revision, posted.view, None if done.rebased else done.before, notice, drawn=drawn)
+    told["controls"] = told["controls"] or bool(done.thawed)
     made = part_made(done.before, done.revision.stack) if told["controls"] else None
     select = part_added(done.before, done.revision.stack)
     item = item_after(edit, as_shown(done.before, section))

@@ -45,16 +45,30 @@ def _head(stack: Stack, layer: Layer, path: str) -> Section:
         (
             Action("Copy layer", {"op": "add-layer", "copy_of": layer.id}),
             Action("Bounce …", bounce=layer.id),
+            _freezing(layer, path),
             *_merges(stack, layer),
             *((Action("Clear note levels", clear),) if layer.note_levels_db else ()),
             *_note_actions(stack, layer, path),
             Action("Remove layer", {"op": "remove-layer", "layer": layer.id}, danger=True),
         ),
         chain_copies(stack, joined(path, "path")),
-        note=_note_levels(layer),
+        note=" ".join(each for each in (_frozen_said(layer), _note_levels(layer)) if each),
         key=path,
         line=Line(path),
     )
+
+
+def _freezing(layer: Layer, path: str) -> Action:
+    """Keeping its source and path as audio, or rendering them again."""
+    if not layer.frozen:
+        return Action("Freeze", job="freeze", wanted={"layer": layer.id})
+    change = {"op": "set", "path": f"{path}/frozen", "value": []}
+    return Action("Thaw", {"op": "several", "name": f"Thaw {layer.name}", "edits": [change]})
+
+
+def _frozen_said(layer: Layer) -> str:
+    rates = ", ".join(f"{kept.rate_hz} Hz" for kept in layer.frozen)
+    return f"Frozen at {rates}: source and path are kept as audio. Changing them thaws it." if rates else ""
 
 
 def _note_levels(layer: Layer) -> str:

@@ -16,7 +16,7 @@ from apilado.core.document.section import Change, PieceSection
 from apilado.core.dsp.agreement import Fit, best_fit
 from apilado.core.dsp.stereo import moved
 from apilado.core.render.audition import Audition
-from apilado.core.render.graph import added_by, measured_in
+from apilado.core.render.graph import added_by
 from apilado.core.render.stretch import stretch_of
 from apilado.core.render.tail import Reach
 from apilado.core.sources.take import TakeSource
@@ -204,7 +204,7 @@ class BandsTest(unittest.TestCase):
             graph = graph_of(of_saw(box))
             behind = graph.passed[HERE].after
             (whole,) = ENGINE.run([behind])
-            held = {where: ENGINE.run([each])[0] for where, each in measured_in(graph).items()}
+            held = {where: ENGINE.run([each])[0] for where, each in graph.measured.items()}
             for begins in (0, 30000, graph.clock.frames - 300):
                 (piece,) = stretch_of(
                     [behind], graph.clock, begins, 6000, held=lambda where, _, held=held: held.get(where)
@@ -299,7 +299,7 @@ class AsideTest(unittest.TestCase):
     def test_a_single_pass_and_a_stretch_take_the_fit_of_the_loop(self):
         stack = of_saw(Aside(id="box", level_db=-3.0, path=(Offset(polarity="inverted", delay_ms=3.0),)))
         loop, once = graph_of(stack), graph_of(stack, looped=False)
-        fits = ENGINE.run([measured_in(each)[HERE] for each in (loop, once)])
+        fits = ENGINE.run([each.measured[HERE] for each in (loop, once)])
         self.assertEqual(fits[0], Fit(-144, True))
         self.assertEqual(fits[1], fits[0])
         (whole,) = ENGINE.run([loop.output])
