@@ -9,8 +9,9 @@ from pydantic import Field
 
 from apilado.actions import stacks
 from apilado.actions.bouncing import bounced_file
+from apilado.actions.freezing import thaw_changed
 from apilado.actions.jobs import Task, Wanted
-from apilado.core.document.edits import Several
+from apilado.core.document.edits import Several, apply
 from apilado.core.document.edits_values import SetValue
 from apilado.core.document.frozen import MOST_RATES, FrozenSound
 from apilado.core.document.layer import Layer
@@ -55,9 +56,10 @@ class Freeze(Wanted):
         value = [sound.model_dump(mode="json") for sound in sounds]
         change = SetValue(path=f"layers/{self.layer}/frozen", value=value)
         name = f"Freeze {layer.name}"
-        done = stacks.edit(task.workspace, task.stack_id, Several(name=name, edits=(change,)))
-        if done.thawed:
+        head = task.workspace.stacks.head(task.stack_id).stack
+        if head.layer(self.layer) is None or thaw_changed(apply(head, change), task.workspace.load)[1]:
             raise InvalidEdit(f"not frozen: '{layer.name}' was changed meanwhile; freeze it again")
+        stacks.edit(task.workspace, task.stack_id, Several(name=name, edits=(change,)))
         return {"said": f"‘{layer.name}’ is frozen: its source and path cost nothing until they are changed."}
 
     def _kept(self, task: Task, stack: Stack, layer: Layer, rate_hz: int) -> FrozenSound:

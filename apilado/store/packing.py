@@ -37,9 +37,12 @@ def unpacked(content: str | bytes, base: str = "") -> str:
         return content
     opener = zlib.decompressobj(zdict=base.encode()[-REACH_BYTES:]) if base else zlib.decompressobj()
     try:
-        return (opener.decompress(content) + opener.flush()).decode()
+        document = (opener.decompress(content) + opener.flush()).decode()
     except (zlib.error, UnicodeDecodeError) as error:
         raise InvalidDocument(f"the document in the store is damaged: {error}") from None
+    if not opener.eof:
+        raise InvalidDocument("the document in the store is damaged: it is cut short")
+    return document
 
 
 def is_worth_it(against_another: bytes, alone: bytes) -> bool:
