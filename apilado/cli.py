@@ -199,7 +199,8 @@ def listening(host: str, port: int) -> socket.socket:
 
 
 def _render(given: argparse.Namespace) -> int:
-    from apilado.actions.delivery import REPORT, DeliveryOptions, clipping_in_words, file_names, rendered_files
+    from apilado.actions.delivery import REPORT, clipping_in_words, rendered_files
+    from apilado.actions.delivery_plan import DeliveryOptions, file_names
     from apilado.core.render.engine import Engine
     from apilado.store.assets import write_whole
 
@@ -296,7 +297,7 @@ def _import(given: argparse.Namespace) -> int:
 
 
 def _demo_data(given: argparse.Namespace) -> int:
-    from apilado.actions.delivery import safe_name
+    from apilado.actions.delivery_plan import safe_name
     from apilado.core.formats.bundles import write_bundle
     from apilado.demo.starts import demo_bundles
     from apilado.store.assets import write_whole

@@ -3,60 +3,110 @@
 from __future__ import annotations
 
 import json
-import re
-import secrets
 import zipfile
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
-from pathlib import Path
-from threading import Lock, Thread
-from typing import Annotated, Any, Literal
+from dataclasses import dataclass
+from typing import Any, ClassVar
 
 import numpy as np
+from pydantic import Field
 
-from apilado import __version__
+from apilado.actions.delivery_plan import (
+    DeliveryOptions,
+    Stretch,
+    file_names,
+    named,
+    parts_of,
+    safe_name,
+    stretches_of,
+)
+from apilado.actions.jobs import Task, Wanted
+from apilado.actions.measures_data import measures_data
+from apilado.actions.midi_delivery import midi_files, midi_names
 from apilado.actions.workspace import Workspace
 from apilado.core.assets import AssetLoader
+from apilado.core.clock import Clock
 from apilado.core.document.stack import Stack
-from apilado.core.formats.audio_files import Bits, FileFormat, clipped_samples, write_audio
-from apilado.core.parameters import Model, choice, switch
+from apilado.core.dsp.audio import Audio
+from apilado.core.formats.audio_files import clipped_samples, write_audio
+from apilado.core.measure.loudness import measure_loudness
 from apilado.core.render.bouncing import rung_out
 from apilado.core.render.engine import Engine, Token
 from apilado.core.render.graph import Graph, build, clock_of
-from apilado.core.render.stage import Stage
-from apilado.core.soundings.measures import Measures, measure
-from apilado.core.soundings.registry import sound
-from apilado.core.units import gain_to_db
-from apilado.errors import ApiladoError, NotFound, Overtaken
+from apilado.core.render.stage import stage
+from apilado.core.soundings.measures import measure
+from apilado.core.units import db_to_gain, gain_to_db
+from apilado.errors import ApiladoError
 from apilado.store.assets import PARTIAL
 
 Progress = Callable[[float, str], None]
 REPORT = "measures.json"
 EPOCH = (1980, 1, 1, 0, 0, 0)
 """The time of every file in an archive: two deliveries of one revision are the same bytes."""
+QUIET_LKFS = -60.0
+"""What is quieter is not brought to a loudness or a peak."""
 
 
-class DeliveryOptions(Model):
-    """What to write, and how."""
+@dataclass(frozen=True)
+class Planned:
+    """What a delivery renders: its graph, how long it is, how much louder."""
 
-    extent: Annotated[Literal["loop", "one-pass"], choice(label="Extent")] = "loop"
-    file_format: Annotated[Literal["wav", "flac"], choice(label="File")] = "wav"
-    bits: Annotated[Literal["16", "24", "32f"], choice(label="Bits")] = "24"
-    rate_hz: Annotated[Literal[44100, 48000, 96000], choice(label="Rate", unit="Hz")] = 48000
-    mono: Annotated[
-        Literal["stereo", "mono"],
-        choice(label="Files of what is mono", names={"stereo": "two equal channels", "mono": "one channel"}),
-    ] = "stereo"
-    layers: Annotated[bool, switch(label="A stem of each layer")] = True
-    bass: Annotated[bool, switch(label="Bass")] = True
-    space: Annotated[bool, switch(label="Space", help="Where something is sent to it; the bass is without it")] = True
-    kick: Annotated[bool, switch(label="Kick and drums")] = True
-    mix: Annotated[bool, switch(label="Mix")] = True
+    stack: Stack
+    clock: Clock
+    graph: Graph
+    frames: int
+    gain: float
+
+    def cut(self, stretch: Stretch) -> tuple[int, int]:
+        """(the first frame of a stretch, the frame behind its last); the last of a single pass has the tail."""
+        first, last = (self.clock.sample_at(beats) for beats in stretch.beats(self.stack))
+        return first, self.frames if stretch.last_bar == self.stack.bars else last
 
 
-def safe_name(name: str) -> str:
-    """A name that any file system takes."""
-    return re.sub(r"[^A-Za-z0-9._-]+", "-", name).strip("-.") or "stack"
+def planned(
+    stack: Stack, load: AssetLoader, engine: Engine, options: DeliveryOptions, token: Token | None = None
+) -> Planned:
+    """What a delivery renders; all that is wanted of it is then in the engine's cache, as far as there is room.
+
+    Raises:
+        ApiladoError: nothing is wanted, or it is too quiet to be brought to a level.
+        Overtaken: it is to stop.
+    """
+    at_rate = stack.model_copy(update={"sample_rate": options.rate_hz})
+    clock = clock_of(at_rate, looped=options.extent == "loop")
+    graph, parts = build(at_rate, clock, load), parts_of(stack, options)
+    if not parts and not options.notes and not options.curves:
+        raise ApiladoError("there is nothing to write: choose the mix, the bass, the kick or the layers")
+    frames = clock.frames
+    if not clock.looped and parts:
+        # It ends where all of its files have rung out: they stay equally long.
+        frames = rung_out(engine, [part.find(graph) for part in parts], clock, token)
+    return Planned(at_rate, clock, graph, frames, _gain(graph, clock, engine, options, token))
+
+
+def _gain(graph: Graph, clock: Clock, engine: Engine, options: DeliveryOptions, token: Token | None) -> float:
+    """By how much everything is made louder, so that the mix has the level that is asked for."""
+    if options.level == "as-it-is":
+        return 1.0
+    measured = stage(measure_loudness, graph.output, rate_hz=clock.rate_hz, looped=clock.looped)
+    loudness = engine.run([measured], token)[0]
+    there, wanted = loudness.integrated_lkfs, options.loudness_lufs
+    if there < QUIET_LKFS:
+        raise ApiladoError(f"the mix is too quiet to be brought to a level: {there:.0f} LUFS")
+    if options.level == "peak":
+        there, wanted = loudness.true_peak_dbtp, options.peak_db
+    return float(db_to_gain(wanted - there))
+
+
+def check(stack: Stack, options: DeliveryOptions, state: int = 0) -> None:
+    """
+    Raises:
+        ApiladoError: FLAC with 32-bit float, names that are not valid, or nothing to write.
+    """
+    if options.file_format == "flac" and options.bits == "32f":
+        raise ApiladoError("FLAC holds 16 or 24 bits; 32-bit float needs WAV")
+    if not file_names(stack, options, state) and not options.notes and not options.curves:
+        raise ApiladoError("there is nothing to write: choose the mix, the bass, the kick or the layers")
 
 
 def rendered_files(
@@ -66,79 +116,62 @@ def rendered_files(
     options: DeliveryOptions,
     progress: Progress,
     token: Token | None = None,
+    *,
+    state: int = 0,
 ) -> Iterator[tuple[str, bytes]]:
     """(name, content) of each file of a delivery, rendered at the rate asked for; `measures.json` comes last.
 
-    Layer stems are after the duck and before the bus, of the layers that are heard: they sum to the bus input.
+    Layer stems are after the duck and before the bus, of the layers that are heard: they sum to the bus input, and
+    that is checked.
 
     Raises:
-        ApiladoError: FLAC with 32-bit float, or nothing to write.
+        ApiladoError: as `check`, or the mix is too quiet to be brought to a level.
+        Overtaken: it is to stop.
     """
-    if options.file_format == "flac" and options.bits == "32f":
-        raise ApiladoError("FLAC holds 16 or 24 bits; 32-bit float needs WAV")
-    at_rate = stack.model_copy(update={"sample_rate": options.rate_hz})
-    clock = clock_of(at_rate, looped=options.extent == "loop")
-    graph = build(at_rate, clock, load)
-    wanted = [(name, find(graph)) for name, find in _wanted(stack, options)]
-    if not wanted:
-        raise ApiladoError("there is nothing to write: choose the mix, the bass, the kick or the layers")
-    steps = 2 * len(wanted) + 1
-    frames = clock.frames
-    if not clock.looped:
-        # It ends where all of its files have rung out: they stay equally long.
-        for index, (name, wished) in enumerate(wanted):
-            progress(index / steps, f"Rendering {name}")
-            engine.run([wished], token)
-        frames = rung_out(engine, [wished for _, wished in wanted], clock, token)
-    clipped = {}
-    for index, (name, wished) in enumerate(wanted):
-        progress((len(wanted) + index) / steps, f"Writing {name}")
-        audio = engine.run([wished], token)[0][:, :frames]
-        if options.mono == "mono" and np.array_equal(audio[0], audio[-1]):
-            audio = audio[:1]
-        bits: Bits = options.bits
-        file_format: FileFormat = options.file_format
-        content = write_audio(audio, clock.rate_hz, file_format=file_format, bits=bits, seed=stack.seed + index)
-        clipped[f"{name}.{file_format}"] = clipped_samples(audio, bits)
-        yield f"{name}.{file_format}", content
-    progress((steps - 1) / steps, "Measuring")
-    measures = measure(at_rate, load, engine, token)
-    data = {**measures_data(measures), "frames": frames, "clipped_samples": clipped}
-    yield REPORT, (json.dumps(data, indent=1) + "\n").encode()
+    check(stack, options, state)
+    progress(0.0, "Rendering")
+    plan = planned(stack, load, engine, options, token)
+    parts, stretches = parts_of(stack, options), stretches_of(stack, options)
+    count = len(parts) * len(stretches)
+    clipped, peaks = dict[str, int](), dict[str, float]()
+    total: Any = 0.0
+    for turn, part in enumerate(parts):
+        audio = engine.run([part.find(plan.graph)], token)[0][:, : plan.frames]
+        if part.owner:
+            total = total + audio.astype(np.float64)
+        audio = audio if plan.gain == 1.0 else audio * np.float32(plan.gain)
+        for place, stretch in enumerate(stretches, start=1):
+            index = (place - 1) * len(parts) + turn
+            name = f"{named(stack, options, part.key, place, stretch, state)}.{options.file_format}"
+            progress((turn * len(stretches) + place - 1) / (count + 1), name)
+            first, last = plan.cut(stretch)
+            content, channels = _file(audio[:, first:last], plan.clock.rate_hz, options, stack.seed + index)
+            clipped[name] = clipped_samples(channels, options.bits)
+            peaks[name] = round(float(gain_to_db(np.max(np.abs(channels), initial=0.0))), 2)
+            yield name, content
+    yield from midi_files(stack, load, engine, options, state, token)
+    progress(count / (count + 1), "Measuring")
+    sums = _sum_check(plan, engine, total, token) if options.layers else None
+    measures = measure(plan.stack, load, engine, token)
+    found = {"frames": plan.frames, "clipped_samples": clipped, "peaks_dbfs": peaks}
+    found |= {"gain_db": round(float(gain_to_db(plan.gain)), 2), "state": state, "sum_check": sums}
+    yield REPORT, (json.dumps({**measures_data(measures), **found}, indent=1) + "\n").encode()
     progress(1.0, "Done")
 
 
-def _wanted(stack: Stack, options: DeliveryOptions) -> list[tuple[str, Callable[[Graph], Stage]]]:
-    """(name, what to render) of each file of sound, in order."""
-
-    def drum(name: str) -> Callable[[Graph], Stage]:
-        return lambda graph: graph.drums[name]
-
-    def layer(name: str) -> Callable[[Graph], Stage]:
-        return lambda graph: graph.layers[name]
-
-    wanted: list[tuple[str, Callable[[Graph], Stage]]] = []
-    if options.mix:
-        wanted.append(("mix", lambda graph: graph.output))
-    if options.bass:
-        wanted.append(("bass", lambda graph: graph.buses["bus"]))
-    if options.space and stack.senders() and stack.sounds("space"):
-        wanted.append(("space", lambda graph: graph.buses["space"]))
-    if options.kick:
-        wanted.append(("kick", drum("kick")))
-        heard = [trigger for trigger in stack.triggers if not trigger.mute]
-        wanted += [(f"drum-{safe_name(trigger.name)}-{trigger.id}", drum(trigger.id)) for trigger in heard]
-    if options.layers:
-        audible = {layer.id for layer in stack.audible_layers()}
-        for number, each in enumerate(stack.layers, start=1):
-            if each.id in audible:
-                wanted.append((f"layer-{number:02d}-{safe_name(each.name)}", layer(each.id)))
-    return wanted
+def _file(audio: Audio, rate_hz: int, options: DeliveryOptions, seed: int) -> tuple[bytes, Audio]:
+    """(the content of a file, the channels that it holds)."""
+    if options.mono == "mono" and np.array_equal(audio[0], audio[-1]):
+        audio = audio[:1]
+    content = write_audio(audio, rate_hz, file_format=options.file_format, bits=options.bits, seed=seed)
+    return content, audio
 
 
-def file_names(stack: Stack, options: DeliveryOptions) -> list[str]:
-    """The files of sound that a delivery will write."""
-    return [f"{name}.{options.file_format}" for name, _ in _wanted(stack, options)]
+def _sum_check(plan: Planned, engine: Engine, total: Any, token: Token | None) -> dict[str, float]:
+    """How far the sum of the stems is from what goes into the bus, at the most, before any gain."""
+    bus_input = engine.run([plan.graph.bus_input], token)[0][:, : plan.frames]
+    apart = float(np.max(np.abs(total - bus_input), initial=0.0))
+    return {"stems_against_bus_input_dbfs": round(float(gain_to_db(apart)), 1)}
 
 
 def clipping_in_words(measures_json: bytes) -> str:
@@ -150,120 +183,51 @@ def clipping_in_words(measures_json: bytes) -> str:
     return f"Samples over full scale were cut off ({named}). Turn it down, or write 32-bit float."
 
 
-def measures_data(measures: Measures) -> dict[str, Any]:
-    """The measurements of a stack as plain values."""
-    loudness = measures.output_loudness
-    return {
-        "apilado": __version__,
-        "name": measures.stack.name,
-        "rate_hz": measures.clock.rate_hz,
-        "loop_frames": measures.clock.loop_frames,
-        "mix": {
-            "integrated_lkfs": round(loudness.integrated_lkfs, 2),
-            "momentary_max_lkfs": round(loudness.momentary_max_lkfs, 2),
-            "true_peak_dbtp": round(loudness.true_peak_dbtp, 2),
-        },
-        "headroom": {
-            "without_duck_dbfs": round(measures.headroom.before_db, 2),
-            "with_duck_dbfs": round(measures.headroom.after_db, 2),
-        },
-        "bass_peak_db": round(float(gain_to_db(measures.bass.peak)), 2),
-        "kick_peak_db": round(float(gain_to_db(measures.kick.peak)), 2),
-        "layers": {
-            name: {
-                "level_db": round(stem.level_db(), 2),
-                "peak_db": round(float(gain_to_db(stem.peak)), 2),
-                "notes": [
-                    {
-                        "start_beats": note.start_beats,
-                        "pitch": note.pitch,
-                        "level_db": round(note.level_db, 2),
-                        "frequency_hz": None if note.frequency_hz is None else round(note.frequency_hz, 2),
-                    }
-                    for note in measures.notes[name]
-                ],
-            }
-            for name, stem in measures.stems.items()
-        },
-        "borders": [
-            {
-                "crossover": index,
-                "frequency_hz": border.frequency_hz,
-                "lower": border.lower,
-                "upper": border.upper,
-                "phase_deg": round(border.phase_deg, 1),
-                "coherence_gain_db": round(border.coherence_gain_db, 2),
-            }
-            for index, border in measures.borders
-        ],
-        "soundings": [sounding.as_data() for sounding in sound(measures)],
-    }
+def sum_in_words(measures_json: bytes) -> str:
+    """What a delivery's report says of the sum of its stems; '' where it has none."""
+    found = json.loads(measures_json)["sum_check"]
+    if found is None:
+        return ""
+    apart = f"{found['stems_against_bus_input_dbfs']:.0f}".replace("-", "−")
+    return f"The stems sum to what goes into the bus, within {apart} dBFS."
 
 
-@dataclass
-class Delivery:
-    """A ZIP being written in the background."""
+class Deliver(Wanted):
+    """A ZIP with the files of a delivery, kept until it is removed from the list."""
 
-    id: str
-    file_name: str
-    path: Path
-    share: float = 0.0
-    doing: str = "Waiting"
-    error: str | None = None
-    warning: str = ""
-    done: bool = False
-    token: Token = field(default_factory=Token)
+    kind: ClassVar[str] = "deliver"
 
+    options: DeliveryOptions = Field(default_factory=DeliveryOptions)
 
-class Deliveries:
-    """The deliveries of this run of the program, by id."""
+    def title(self, stack: Stack) -> str:
+        count = len(file_names(stack, self.options)) + len(midi_names(stack, self.options))
+        return f"Deliver {count} file{'' if count == 1 else 's'}"
 
-    def __init__(self, workspace: Workspace) -> None:
-        self._workspace = workspace
-        self._jobs: dict[str, Delivery] = {}
-        self._lock = Lock()
+    def check(self, stack: Stack) -> None:
+        check(stack, self.options)
 
-    def start(self, stack: Stack, options: DeliveryOptions) -> Delivery:
-        """Begins a delivery; ask `get` how it goes."""
-        job_id = secrets.token_hex(8)
-        job = Delivery(job_id, f"{safe_name(stack.name)}.zip", self._workspace.deliveries / f"{job_id}.zip")
-        with self._lock:
-            self._jobs[job_id] = job
-        Thread(target=self._run, args=(job, stack, options), name=f"delivery {job_id}", daemon=True).start()
-        return job
-
-    def get(self, job_id: str) -> Delivery:
-        """A delivery by its id.
-
-        Raises:
-            NotFound: there is none in this run of the program.
-        """
-        job = self._jobs.get(job_id)
-        if job is None:
-            raise NotFound("there is no such delivery; it may have been made before a restart")
-        return job
-
-    def _run(self, job: Delivery, stack: Stack, options: DeliveryOptions) -> None:
-        partial = job.path.with_name(job.path.name + PARTIAL)
-
-        def progress(share: float, doing: str) -> None:
-            job.share, job.doing = share, doing
-
+    def run(self, task: Task) -> dict[str, Any]:
+        workspace, stack = task.workspace, task.stack
+        path = archive_path(workspace, task.number)
+        partial, names, said = path.with_name(path.name + PARTIAL), list[str](), list[str]()
+        given = (stack, workspace.load, workspace.engine, self.options, task.tell, task.token)
         try:
-            files = rendered_files(stack, self._workspace.load, self._workspace.engine, options, progress, job.token)
             with zipfile.ZipFile(partial, "w", zipfile.ZIP_STORED) as archive:
-                for name, content in files:
+                for name, content in rendered_files(*given, state=task.revision):
                     archive.writestr(zipfile.ZipInfo(f"{safe_name(stack.name)}/{name}", EPOCH), content)
+                    names.append(name)
                     if name == REPORT:
-                        job.warning = clipping_in_words(content)
-            partial.replace(job.path)
-            job.done = True
-        except Overtaken:
-            job.error = "Stopped."
-        except ApiladoError as error:
-            job.error = str(error)
-        except Exception as error:
-            job.error = f"The delivery failed: {error}"
-            raise
+                        said = [each for each in (clipping_in_words(content), sum_in_words(content)) if each]
+            partial.replace(path)
         finally:
             partial.unlink(missing_ok=True)
+        made = {"bytes": path.stat().st_size, "files": names, "file_name": f"{safe_name(stack.name)}.zip"}
+        return {**made, "said": " ".join(["All files are written.", *said])}
+
+    def let_go(self, workspace: Workspace, number: int) -> None:
+        archive_path(workspace, number).unlink(missing_ok=True)
+
+
+def archive_path(workspace: Workspace, number: int) -> Any:
+    """Where the ZIP of a delivery lies."""
+    return workspace.deliveries / f"{number}.zip"

@@ -5,8 +5,9 @@ from __future__ import annotations
 from types import MappingProxyType
 
 from apilado.actions.bouncing import Bounce, Crush
+from apilado.actions.delivery import Deliver
 from apilado.actions.freeze_job import Freeze
 from apilado.actions.jobs import Wanted
 
-KINDS: tuple[type[Wanted], ...] = (Bounce, Crush, Freeze)
+KINDS: tuple[type[Wanted], ...] = (Bounce, Crush, Freeze, Deliver)
 JOB_KINDS = MappingProxyType({kind.kind: kind for kind in KINDS})

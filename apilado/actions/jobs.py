@@ -74,8 +74,8 @@ class Wanted(Model):
         """
         raise NotImplementedError
 
-    def let_go(self, workspace: Workspace, made: dict[str, Any]) -> None:
-        """Lets go of what was made when the job is removed from the list."""
+    def let_go(self, workspace: Workspace, number: int) -> None:
+        """Lets go of what the job of that number made for itself, when it is removed from the list."""
 
 
 @dataclass(frozen=True)
@@ -174,7 +174,7 @@ class Jobs:
         self.wait(number)
         kept = self._workspace.jobs.dismiss(number)
         if kept.kind in self._kinds:
-            self._kinds[kept.kind].model_construct().let_go(self._workspace, kept.made)
+            self._kinds[kept.kind].model_construct().let_go(self._workspace, number)
         return Job(kept, 1.0, "")
 
     def wait(self, number: int) -> Job:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from apilado.actions.delivery import DeliveryOptions, rendered_files
+from apilado.actions.delivery import rendered_files
+from apilado.actions.delivery_plan import DeliveryOptions
 from apilado.actions.stacks import bundle_of
 from apilado.actions.workspace import Workspace
 from apilado.core.document.ducker import Ducker

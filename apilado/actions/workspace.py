@@ -11,11 +11,12 @@ from apilado.core.render.engine import Engine, Token
 from apilado.core.render.graph import Graph
 from apilado.core.soundings.remedies import Workbench
 from apilado.errors import StorageFault
-from apilado.store.assets import PARTIAL, Assets, not_written
+from apilado.store.assets import Assets, not_written
 from apilado.store.casts import Casts
 from apilado.store.database import Database
 from apilado.store.folder_lock import FolderLock
 from apilado.store.jobs import KeptJobs
+from apilado.store.presets import Presets
 from apilado.store.sounds import Sounds
 from apilado.store.stacks import Stacks
 
@@ -37,9 +38,6 @@ class Workspace:
             folder.mkdir(parents=True, exist_ok=True)
             self._held = FolderLock(folder)
             self.deliveries.mkdir(exist_ok=True)
-            # A delivery belongs to the run of the program that made it: what an earlier one left is of no use.
-            for left in (*self.deliveries.glob("*.zip"), *self.deliveries.glob(f"*{PARTIAL}")):
-                left.unlink()
             self.database = Database(folder / DATABASE_NAME)
             self.assets = Assets(self.database, folder / "assets")
         except OSError as error:
@@ -47,7 +45,12 @@ class Workspace:
         self.stacks = Stacks(self.database)
         self.casts = Casts(self.database)
         self.sounds = Sounds(self.database)
+        self.presets = Presets(self.database)
         self.jobs = KeptJobs(self.database)
+        kept = {f"{job.id}.zip" for job in self.jobs.listed(kinds=("deliver",)) if job.state == "done"}
+        for left in self.deliveries.iterdir():
+            if left.name not in kept:  # of a delivery that was broken off, or removed
+                left.unlink()
         self.engine = Engine(cache_bytes)
         self.workbench = Workbench(self.load, self.engine)
         self.heard: dict[int, Graph] = {}

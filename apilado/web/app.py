@@ -13,14 +13,13 @@ from fastapi.responses import HTMLResponse, JSONResponse, Response
 from fastapi.staticfiles import StaticFiles
 from starlette.types import ASGIApp
 
-from apilado.actions.delivery import Deliveries
 from apilado.actions.job_kinds import JOB_KINDS
 from apilado.actions.jobs import Jobs
 from apilado.actions.quarry import Surveyor
 from apilado.actions.workspace import Workspace
 from apilado.errors import ApiladoError, NotFound, Overtaken, ServerFault, StorageFault
 from apilado.web.pages import page
-from apilado.web.routes import bench, files, jobs, listening, quarry, remedies, shelf, sound
+from apilado.web.routes import bench, deliver, files, jobs, listening, quarry, remedies, shelf, sound
 from apilado.web.security import Doors, Security
 
 STATUS = MappingProxyType({NotFound: 404, StorageFault: 507, ServerFault: 500})
@@ -48,10 +47,9 @@ def create_app(workspace: Workspace, doors: Doors | None = None) -> Application:
 
     app = Application(title="Apilado", docs_url=None, redoc_url=None, openapi_url=None, lifespan=lifespan)
     app.state.workspace = workspace
-    app.state.deliveries = Deliveries(workspace)
     app.state.jobs = Jobs(workspace, JOB_KINDS)
     app.state.surveyor = Surveyor(workspace)
-    for module in (shelf, bench, remedies, sound, listening, files, quarry, jobs):
+    for module in (shelf, bench, remedies, sound, listening, files, quarry, jobs, deliver):
         app.include_router(module.router)
     app.mount("/static", StaticFiles(directory=STATIC), name="static")
     app.add_exception_handler(ApiladoError, told)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from pathlib import Path
 from typing import Any
 
@@ -68,6 +69,7 @@ ENVIRONMENT.globals.update(
     version=__version__, drawn=drawn, formatted=formatted, measured=measured, note_name=midi_to_name, does=does
 )
 ENVIRONMENT.filters["svg"] = Markup
+ENVIRONMENT.filters["log10"] = math.log10
 
 
 def page(request: Request, template: str, **values: Any) -> str:

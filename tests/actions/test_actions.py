@@ -1,6 +1,5 @@
 import io
 import json
-import time
 import unittest
 import zipfile
 
@@ -9,7 +8,10 @@ import soundfile
 from numpy.testing import assert_allclose
 
 from apilado.actions import beginning, stacks
-from apilado.actions.delivery import Deliveries, DeliveryOptions, clipping_in_words, rendered_files, safe_name
+from apilado.actions.delivery import Deliver, archive_path, clipping_in_words, rendered_files
+from apilado.actions.delivery_plan import DeliveryOptions, safe_name
+from apilado.actions.job_kinds import JOB_KINDS
+from apilado.actions.jobs import Jobs
 from apilado.core.document.edits_borders import RemoveCrossover
 from apilado.core.document.edits_layers import RemoveLayer
 from apilado.core.document.edits_values import SetValue
@@ -189,19 +191,25 @@ class DeliveryTest(WorkspaceCase):
                 assert_allclose(np.broadcast_to(one, two.shape), two, atol=0.0)
         self.assertEqual((channels["layer-01-sub.wav"], channels["layer-03-high.wav"], channels["mix.wav"]), (1, 2, 2))
 
+    def delivered(self, **options):
+        stack_id = self.workspace.stacks.create(slipway().stack).stack_id
+        jobs = Jobs(self.workspace, JOB_KINDS)
+        job = jobs.wait(jobs.start(stack_id, Deliver(options=DeliveryOptions(**options))).kept.id).kept
+        self.assertEqual(job.state, "done", job.said)
+        return job, archive_path(self.workspace, job.id)
+
     def test_two_deliveries_are_the_same_bytes(self):
-        found, deliveries = [], Deliveries(self.workspace)
+        found = []
         for _ in range(2):
-            job = deliveries.start(slipway().stack, DeliveryOptions(bits="32f", layers=False, bass=False))
-            while not job.done:
-                self.assertIsNone(job.error)
-                time.sleep(0.01)
-            found.append(job.path.read_bytes())
-            with zipfile.ZipFile(job.path) as archive:
-                self.assertNotIn(b"PEAK", archive.read("Slipway/mix.wav")[:200])
-                audio, rate = read_audio(archive.read("Slipway/mix.wav"), "mix.wav")
+            _, path = self.delivered(bits="32f", layers=False, bass=False, notes=True, names="{stack}-{part}")
+            found.append(path.read_bytes())
+            with zipfile.ZipFile(path) as archive:
+                content = archive.read("Slipway/slipway-mix.wav")
+                self.assertNotIn(b"PEAK", content[:200])
+                audio, rate = read_audio(content, "mix.wav")
                 self.assertEqual((rate, audio.shape[0]), (48000, 2))
-        self.assertEqual(*found)
+        # All but the number of the state that they are of.
+        self.assertEqual(*[content.replace(b'"state": 2', b'"state": 1') for content in map(_unpacked, found)])
 
     def test_names_formats_and_measures(self):
         files = self.files(slipway().stack, file_format="flac", bits="16", rate_hz=44100)
@@ -231,30 +239,34 @@ class DeliveryTest(WorkspaceCase):
             with self.assertRaisesRegex(ApiladoError, words):
                 self.files(slipway().stack, **options)
 
-    def test_a_job_in_the_background(self):
-        jobs = Deliveries(self.workspace)
-        job = jobs.start(slipway().stack, DeliveryOptions(layers=False))
-        self.wait(job)
-        self.assertIsNone(job.error)
-        with zipfile.ZipFile(io.BytesIO(job.path.read_bytes())) as archive:
+    def test_it_is_kept_until_it_is_removed(self):
+        job, path = self.delivered(layers=False)
+        with zipfile.ZipFile(path) as archive:
             names = [f"Slipway/{n}" for n in ("mix.wav", "bass.wav", "kick.wav", "measures.json")]
             self.assertEqual(archive.namelist(), names)
             self.assertIsNone(archive.testzip())
-
-    def test_a_stopped_job_leaves_no_file(self):
-        jobs = Deliveries(self.workspace)
-        job = jobs.start(slipway().stack, DeliveryOptions(rate_hz=96000))
-        job.token.overtake()
-        self.wait(job)
-        self.assertEqual(job.error, "Stopped.")
+        self.assertEqual((job.made["bytes"], job.made["file_name"]), (path.stat().st_size, "Slipway.zip"))
+        folder = self.workspace.folder
+        stray = self.workspace.deliveries / "99.zip"
+        stray.write_bytes(b"of a delivery that was broken off")
+        self.workspace.close()
+        self.workspace.__init__(folder)
+        self.assertEqual([each.name for each in self.workspace.deliveries.iterdir()], [path.name])
+        Jobs(self.workspace, JOB_KINDS).remove(job.id)
         self.assertEqual(list(self.workspace.deliveries.iterdir()), [])
 
-    def wait(self, job):
-        end = time.monotonic() + 30
-        while not (job.done or job.error) and time.monotonic() < end:
-            time.sleep(0.02)
-        time.sleep(0.05)
+    def test_a_stopped_job_leaves_no_file(self):
+        stack_id, jobs = self.workspace.stacks.create(slipway().stack).stack_id, Jobs(self.workspace, JOB_KINDS)
+        job = jobs.start(stack_id, Deliver(options=DeliveryOptions(rate_hz=96000)))
+        jobs.stop(job.kept.id)
+        self.assertEqual(jobs.wait(job.kept.id).kept.state, "stopped")
+        self.assertEqual(list(self.workspace.deliveries.iterdir()), [])
 
     def test_safe_names(self):
         for name, safe in (("Lock Gate", "Lock-Gate"), ("../../etc", "etc"), ("→", "stack"), ("a/b\\c", "a-b-c")):
             self.assertEqual(safe_name(name), safe)
+
+
+def _unpacked(content):
+    with zipfile.ZipFile(io.BytesIO(content)) as archive:
+        return b"".join(archive.read(name) for name in archive.namelist())

@@ -6,7 +6,8 @@ import unittest
 import numpy as np
 
 from apilado.actions.bouncing import Bounce, Crush, bounce, bounced_file
-from apilado.actions.delivery import DeliveryOptions, rendered_files
+from apilado.actions.delivery import rendered_files
+from apilado.actions.delivery_plan import DeliveryOptions
 from apilado.actions.job_kinds import JOB_KINDS
 from apilado.actions.jobs import Jobs
 from apilado.actions.putting_in import HOWS, put_in, semitones_between

@@ -21,14 +21,15 @@ class CarvingCase(BrowserCase):
             self.addCleanup(self.undo_all, name)
 
     def delivered_peak_db(self, page, name):
-        """Peak of the mix in the files of a delivery, made through the dialog."""
+        """Peak of the mix in the files of a delivery, made on its page."""
         page.click("#files summary")
-        page.click("#files button:has-text('Deliver')")
-        page.wait_for_selector("#dialog[open] form.deliver")
-        page.select_option("#d-bits", "32f")
+        page.click("#files a:has-text('Deliver')")
+        page.wait_for_selector("html[data-ready]")
+        page.select_option("[name=bits]", "32f")
+        page.fill("[name=names]", "{part}")
+        page.click("#write")
         with page.expect_download() as download:
-            page.click("#dialog button[type=submit]")
-            page.click("#dialog a:has-text('Save the ZIP')")
+            page.click("#earlier li:first-child a:has-text('Save the ZIP')")
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "delivery.zip"
             download.value.save_as(path)
@@ -37,7 +38,8 @@ class CarvingCase(BrowserCase):
                     io.BytesIO(archive.read(next(n for n in archive.namelist() if n.endswith("/mix.wav"))))
                 )
                 told = json.loads(archive.read(next(n for n in archive.namelist() if n.endswith("measures.json"))))
-        page.click("#dialog [data-close]")
+        page.click("a:has-text('To the bench')")
+        page.wait_for_selector("html[data-ready]")
         return 20 * np.log10(np.abs(audio).max()), told
 
 

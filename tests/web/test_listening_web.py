@@ -8,7 +8,8 @@ import numpy as np
 import pyloudnorm
 
 from apilado.actions import stacks
-from apilado.actions.delivery import DeliveryOptions, rendered_files
+from apilado.actions.delivery import rendered_files
+from apilado.actions.delivery_plan import DeliveryOptions
 from apilado.core.document.edits import apply
 from apilado.core.document.edits_values import SetValue
 from apilado.core.render.audition import Audition

@@ -73,7 +73,7 @@ class SpaceTest(WebCase):
         self.assertIn("level space/path/room", answer.json()["texts"])
 
     def test_a_delivery_has_the_space_by_itself(self):
-        from apilado.actions.delivery import DeliveryOptions, file_names
+        from apilado.actions.delivery_plan import DeliveryOptions, file_names
 
         stack = self.head().stack
         self.assertNotIn("space.wav", file_names(stack, DeliveryOptions()))

@@ -435,16 +435,57 @@ class FilesTest(WebCase):
         self.assertEqual(self.client.get(f"/stacks/{self.stack_id}/export/exe").status_code, 404)
 
     def test_delivery_from_form_to_zip(self):
-        form = {"extent": "loop", "file_format": "wav", "bits": "16", "rate_hz": "44100", "mix": "on"}
-        text = self.client.post(f"/stacks/{self.stack_id}/deliver", data=form).text
-        job = re.search(r"/deliveries/([0-9a-f]+)", text)[1]
-        for _ in range(300):
-            text = self.client.get(f"/deliveries/{job}").text
-            if "Save the ZIP" in text:
-                break
-        self.assertTrue(self.client.get(f"/deliveries/{job}/file").content.startswith(b"PK"))
-        bad = self.client.post(
-            f"/stacks/{self.stack_id}/deliver", data={**form, "bits": "7"}, headers={"hx-request": "true"}
+        here = f"/stacks/{self.stack_id}"
+        self.assertIn('name="extent"', self.client.get(f"{here}/deliver").text)
+        form = {
+            "extent": "loop",
+            "file_format": "wav",
+            "bits": "16",
+            "rate_hz": "44100",
+            "mix": "on",
+            "names": "a-{part}",
+        }
+        drawn = Structure(self.client.get(f"{here}/deliver/plan", params=form).text)
+        self.assertEqual([a["data-name"] for _, a in drawn.tags if "data-file" in a], ["a-mix.wav"])
+        job = self.client.post(f"{here}/deliver", data=form).json()
+        self.assertEqual((job["state"], job["title"]), ("running", "Deliver 1 file"))
+        done = self.client.app.state.jobs.wait(job["id"])
+        self.assertEqual(done.kept.state, "done")
+        self.assertTrue(self.client.get(f"/deliveries/{job['id']}/file").content.startswith(b"PK"))
+        self.assertIn("Save the ZIP", self.client.get(f"{here}/deliveries").text)
+        # The choices are there the next time.
+        self.assertIn('value="a-{part}"', self.client.get(f"{here}/deliver").text)
+        self.assertEqual(self.client.post(f"/jobs/{job['id']}/remove").json()["state"], "done")
+        self.assertEqual(self.client.get(f"/deliveries/{job['id']}/file").status_code, 404)
+
+    def test_what_cannot_be_delivered(self):
+        here = f"/stacks/{self.stack_id}"
+        for change, said in (
+            ({"bits": "7"}, "bits"),
+            ({"file_format": "flac", "bits": "32f"}, "FLAC holds 16 or 24 bits"),
+            ({"names": "{nobody}"}, "no field {nobody}"),
+            ({"names": "same"}, "two files would be called 'same.wav'"),
+            ({"mix": "", "bass": ""}, "nothing to write"),
+            ({"level": "peak", "peak_db": "9"}, "peak_db"),
+        ):
+            form = {"extent": "loop", "mix": "on", "bass": "on", **change}
+            form = {name: value for name, value in form.items() if value}
+            with self.subTest(said):
+                refused = self.client.post(f"{here}/deliver", data=form)
+                self.assertEqual(
+                    (refused.status_code, said.lower() in refused.json()["error"].lower()), (422, True), refused.text
+                )
+        self.assertIn("no field", self.client.get(f"{here}/deliver/plan", params={"mix": "on", "names": "{x}"}).text)
+        self.assertEqual(self.client.get("/deliveries/none/file").status_code, 422)
+        self.assertEqual(self.client.get("/deliveries/7/file").status_code, 404)
+
+    def test_presets_of_a_delivery(self):
+        options = {"extent": "one-pass", "mix": "on", "level": "loudness", "loudness_lufs": "-16", "names": "{part}"}
+        kept = self.client.post("/presets", json={"name": " quay ", "options": options}).json()
+        self.assertEqual(
+            (kept["name"], kept["options"]["loudness_lufs"], kept["options"]["bass"]), ("quay", -16.0, False)
         )
-        self.assertEqual(bad.status_code, 422)
-        self.assertEqual(self.client.get("/deliveries/none").status_code, 404)
+        self.assertIn(">quay</option>", self.client.get(f"/stacks/{self.stack_id}/deliver").text)
+        self.assertEqual(self.client.post("/presets/remove", json={"name": "quay"}).status_code, 200)
+        self.assertEqual(self.client.post("/presets/remove", json={"name": "quay"}).status_code, 404)
+        self.assertEqual(self.client.post("/presets", json={"name": " ", "options": {}}).status_code, 422)

@@ -7,8 +7,10 @@ voice plays without a new attack, with a text event at its start that tells it a
 from __future__ import annotations
 
 import io
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from types import MappingProxyType
+from typing import Any, TypeAlias
 
 import mido
 
@@ -23,6 +25,13 @@ SLOWEST_BPM, FASTEST_BPM = 4.0, 1000.0
 """Tempi outside of these are a slip of whoever wrote the file, and are not offered."""
 SLIDE_TEXT = "apilado slide"
 SLIDE_OVERLAP_TICKS = 10
+DRUM_CHANNEL, BASS_DRUM, HIT_TICKS = 9, 36, 60
+"""Channel 10, counted from 0, and the note of the bass drum (General MIDI 1, percussion key map; from memory)."""
+FIRST_CONTROLLER, MOST_CONTROLLERS = 20, 12
+"""Controllers that MIDI 1.0 leaves undefined: 20 to 31."""
+CURVES_PER_BEAT = 32
+Event: TypeAlias = tuple[int, int, Any]
+"""(tick, order among those of one tick, message)."""
 
 
 @dataclass(frozen=True)
@@ -143,32 +152,94 @@ def _with_slides(notes: list[Note], slides: set[float], overlap_beats: float) ->
     return found
 
 
-def write_midi(notes: Sequence[Note], *, tempo_bpm: float, beats_per_bar: int, name: str) -> bytes:
-    """A MIDI file of format 1 with a tempo track and the notes; 480 ticks per beat."""
+@dataclass(frozen=True)
+class Controller:
+    """A value that moves, as a controller of a MIDI file."""
+
+    name: str
+    number: int
+    values: tuple[int, ...]
+    """0 to 127, CURVES_PER_BEAT to a beat."""
+
+
+def write_midi(
+    notes: Sequence[Note],
+    *,
+    tempo_bpm: float,
+    beats_per_bar: int,
+    name: str,
+    drums: Mapping[str, Sequence[float]] = MappingProxyType({}),
+    markers: Mapping[float, str] = MappingProxyType({}),
+    controllers: Sequence[Controller] = (),
+) -> bytes:
+    """A MIDI file of format 1 with a tempo track and the notes; 480 ticks per beat.
+
+    Args:
+        drums: the beats of each drum's hits, which get a track each: on channel 10, from the bass drum's note up.
+        markers: by beat, what begins there.
+        controllers: a track each.
+    """
     file = mido.MidiFile(type=1, ticks_per_beat=TICKS_PER_BEAT, charset="utf-8")
-    head = mido.MidiTrack()
-    head.append(mido.MetaMessage("track_name", name=name, time=0))
-    head.append(mido.MetaMessage("set_tempo", tempo=mido.bpm2tempo(tempo_bpm), time=0))
-    head.append(mido.MetaMessage("time_signature", numerator=beats_per_bar, denominator=4, time=0))
-    events = []
+    head: list[Event] = [
+        (0, 0, mido.MetaMessage("set_tempo", tempo=mido.bpm2tempo(tempo_bpm))),
+        (0, 0, mido.MetaMessage("time_signature", numerator=beats_per_bar, denominator=4)),
+    ]
+    head += [(_tick(beat), 1, mido.MetaMessage("marker", text=said)) for beat, said in markers.items()]
+    file.tracks.append(_track(name, head))
+    if notes or not controllers:
+        file.tracks.append(_track("Pattern", _note_events(notes)))
+    for place, (drum, hits) in enumerate(drums.items()):
+        file.tracks.append(_track(drum, _hit_events(hits, BASS_DRUM + place)))
+    for each in controllers:
+        file.tracks.append(_track(each.name, _controller_events(each)))
+    buffer = io.BytesIO()
+    file.save(file=buffer)
+    return buffer.getvalue()
+
+
+def _tick(beats: float) -> int:
+    return round(beats * TICKS_PER_BEAT)
+
+
+def _note_events(notes: Sequence[Note]) -> list[Event]:
+    events: list[Event] = []
     ordered = sorted(notes, key=lambda note: (note.start_beats, note.pitch))
     for index, note in enumerate(ordered):
-        start, end = round(note.start_beats * TICKS_PER_BEAT), round(note.end_beats * TICKS_PER_BEAT)
+        start, end = _tick(note.start_beats), _tick(note.end_beats)
         for following in ordered[index + 1 : index + 2]:
             joined = following.slide and following.pitch != note.pitch
-            if joined and end == round(following.start_beats * TICKS_PER_BEAT):
+            if joined and end == _tick(following.start_beats):
                 end += SLIDE_OVERLAP_TICKS
         if note.slide:
             events.append((start, 1, mido.MetaMessage("text", text=SLIDE_TEXT)))
         events.append((start, 1, mido.Message("note_on", note=note.pitch, velocity=note.velocity)))
         events.append((max(end, start + 1), 0, mido.Message("note_off", note=note.pitch, velocity=0)))
-    part = mido.MidiTrack()
-    part.append(mido.MetaMessage("track_name", name="Pattern", time=0))
+    return events
+
+
+def _hit_events(hits: Sequence[float], pitch: int) -> list[Event]:
+    given = {"note": pitch, "channel": DRUM_CHANNEL}
+    starts = [_tick(hit) for hit in hits]
+    ends = [(start + HIT_TICKS, 0, mido.Message("note_off", velocity=0, **given)) for start in starts]
+    return [*[(start, 1, mido.Message("note_on", velocity=100, **given)) for start in starts], *ends]
+
+
+def _controller_events(controller: Controller) -> list[Event]:
+    found: list[Event] = []
+    before = None
+    for place, value in enumerate(controller.values):
+        if value != before:
+            message = mido.Message("control_change", control=controller.number, value=value)
+            found.append((_tick(place / CURVES_PER_BEAT), 1, message))
+        before = value
+    return found
+
+
+def _track(name: str, events: Sequence[Event]) -> mido.MidiTrack:
+    track = mido.MidiTrack()
+    track.append(mido.MetaMessage("track_name", name=name, time=0))
     now = 0
     for tick, _, message in sorted(events, key=lambda event: event[:2]):
-        part.append(message.copy(time=tick - now))
+        track.append(message.copy(time=tick - now))
         now = tick
-    file.tracks += [head, part]
-    buffer = io.BytesIO()
-    file.save(file=buffer)
-    return buffer.getvalue()
+    return track

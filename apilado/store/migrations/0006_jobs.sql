@@ -16,3 +16,10 @@ CREATE TABLE jobs (
 );
 
 CREATE INDEX jobs_by_stack ON jobs (stack);
+
+-- Choices of a delivery that were kept by a name.
+CREATE TABLE presets (
+    name TEXT PRIMARY KEY,
+    options TEXT NOT NULL,
+    at TEXT NOT NULL DEFAULT (strftime('%Y-%m-%dT%H:%M:%fZ', 'now'))
+);

@@ -5,7 +5,6 @@ from __future__ import annotations
 from fastapi import Request
 from pydantic import ValidationError
 
-from apilado.actions.delivery import Deliveries
 from apilado.actions.jobs import Jobs
 from apilado.actions.quarry import Surveyor
 from apilado.actions.workspace import Workspace
@@ -17,12 +16,6 @@ from apilado.errors import ApiladoError
 def workspace_of(request: Request) -> Workspace:
     """The open workspace."""
     found: Workspace = request.app.state.workspace
-    return found
-
-
-def deliveries_of(request: Request) -> Deliveries:
-    """The deliveries of this run."""
-    found: Deliveries = request.app.state.deliveries
     return found
 
 

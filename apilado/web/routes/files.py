@@ -7,13 +7,11 @@ from typing import Any
 from urllib.parse import quote
 
 import numpy as np
-from fastapi import APIRouter, Depends, File, Form, Request, UploadFile
-from fastapi.responses import FileResponse, HTMLResponse, Response
-from pydantic import ValidationError
-from starlette.datastructures import FormData
+from fastapi import APIRouter, File, Form, Request, UploadFile
+from fastapi.responses import HTMLResponse, Response
 
 from apilado.actions import beginning, finding, stacks
-from apilado.actions.delivery import DeliveryOptions, safe_name
+from apilado.actions.delivery_plan import safe_name
 from apilado.core.assets import AS_IT_LIES
 from apilado.core.document.addresses import find, joined, parted
 from apilado.core.document.backing import BackingTrack
@@ -22,23 +20,22 @@ from apilado.core.document.edits_layers import AddLayer, SetDrumSound, SetSource
 from apilado.core.document.edits_pattern import SetPattern
 from apilado.core.document.edits_values import AddPart, SetValue
 from apilado.core.document.followers import followers_of
-from apilado.core.document.reading import explain, stack_to_json
-from apilado.core.document.stack import MOST_BARS, Stack
+from apilado.core.document.reading import stack_to_json
+from apilado.core.document.stack import MOST_BARS
 from apilado.core.dsp.cabinets import LONGEST_RESPONSE_S
 from apilado.core.dsp.cycles import cycle_found
 from apilado.core.formats.audio_files import read_audio
 from apilado.core.formats.bundles import write_bundle
 from apilado.core.formats.midi_files import read_midi, write_midi
 from apilado.core.measure.onsets import onsets
-from apilado.core.parameters import parameters_of
 from apilado.core.parts import new_id
 from apilado.core.sources.wave import Tone
 from apilado.core.treatments.cabinet import ImpulseResponse
-from apilado.errors import ApiladoError, NotFound
+from apilado.errors import NotFound
 from apilado.web.hit_offers import hits_in_audio, hits_in_midi
 from apilado.web.pages import page
 from apilado.web.routes.bench import part_added
-from apilado.web.routes.common import deliveries_of, workspace_of
+from apilado.web.routes.common import workspace_of
 
 router = APIRouter()
 
@@ -195,58 +192,3 @@ def export(request: Request, stack_id: int, kind: str) -> Response:
         )
         return _download(content, f"{name}.mid", "audio/midi")
     raise NotFound(f"a stack is exported as bundle, json or midi, not as '{kind}'")
-
-
-@router.get("/stacks/{stack_id}/deliver")
-def deliver_form(request: Request, stack_id: int) -> HTMLResponse:
-    """The choices of a delivery."""
-    stack = workspace_of(request).stacks.head(stack_id).stack
-    values = DeliveryOptions(rate_hz=stack.sample_rate).model_dump()
-    parameters = parameters_of(DeliveryOptions)
-    return HTMLResponse(
-        page(request, "_partials/deliver.html", stack=stack, stack_id=stack_id, parameters=parameters, values=values)
-    )
-
-
-async def form_of(request: Request) -> FormData:
-    """The fields of a form; what is done with them is done off the event loop."""
-    return await request.form()
-
-
-@router.post("/stacks/{stack_id}/deliver")
-def deliver(request: Request, stack_id: int, form: FormData = Depends(form_of)) -> HTMLResponse:  # noqa: B008
-    """Begins a delivery."""
-    given: dict[str, Any] = {key: value for key, value in form.items() if isinstance(value, str)}
-    switches = {p.name: p.name in given for p in parameters_of(DeliveryOptions) if p.kind == "switch"}
-    if given.get("rate_hz", "").isdigit():
-        given["rate_hz"] = int(given["rate_hz"])
-    try:
-        options = DeliveryOptions.model_validate({**given, **switches})
-    except ValidationError as error:
-        raise ApiladoError(f"the delivery is not valid: {explain(error)}") from None
-    stack: Stack = workspace_of(request).stacks.head(stack_id).stack
-    job = deliveries_of(request).start(stack, options)
-    return HTMLResponse(page(request, "_partials/delivery.html", job=job))
-
-
-@router.get("/deliveries/{job_id}")
-def delivery(request: Request, job_id: str) -> HTMLResponse:
-    """How a delivery goes."""
-    return HTMLResponse(page(request, "_partials/delivery.html", job=deliveries_of(request).get(job_id)))
-
-
-@router.post("/deliveries/{job_id}/stop")
-def stop(request: Request, job_id: str) -> HTMLResponse:
-    """Stops a delivery before its next file."""
-    job = deliveries_of(request).get(job_id)
-    job.token.overtake()
-    return HTMLResponse(page(request, "_partials/delivery.html", job=job))
-
-
-@router.get("/deliveries/{job_id}/file")
-def delivered(request: Request, job_id: str) -> FileResponse:
-    """The finished ZIP."""
-    job = deliveries_of(request).get(job_id)
-    if not job.done:
-        raise NotFound("this delivery is not finished")
-    return FileResponse(job.path, filename=job.file_name, media_type="application/zip")
