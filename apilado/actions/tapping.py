@@ -22,13 +22,13 @@ LONGEST_S = 6.0
 """A note is held no longer."""
 
 
-def tapped_stack(stack: Stack, pitch: int, velocity: int, layer_id: str) -> Stack:
+def tapped_stack(stack: Stack, pitch: int, velocity: int, layer_id: str, *, held_s: float = LONGEST_S) -> Stack:
     """A stack that plays one note and nothing else: no hits, no sections, no recordings but that of the layer.
 
     Raises:
         InvalidEdit: there is nothing in it that plays notes.
     """
-    beats = LONGEST_S * stack.tempo_bpm / 60.0
+    beats = held_s * stack.tempo_bpm / 60.0
     note = Note(start_beats=0.0, length_beats=beats, pitch=pitch, velocity=velocity)
     if layer_id and stack.layer(layer_id) is None:
         raise InvalidEdit(f"there is no layer '{layer_id[:40]}' to be tapped")

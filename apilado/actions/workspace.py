@@ -47,7 +47,7 @@ class Workspace:
         self.sounds = Sounds(self.database)
         self.presets = Presets(self.database)
         self.jobs = KeptJobs(self.database)
-        kept = {f"{job.id}.zip" for job in self.jobs.listed(kinds=("deliver",)) if job.state == "done"}
+        kept = {f"{job.id}.zip" for job in self.jobs.listed(kinds=("deliver", "multisample")) if job.state == "done"}
         for left in self.deliveries.iterdir():
             if left.name not in kept:  # of a delivery that was broken off, or removed
                 left.unlink()

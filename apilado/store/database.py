@@ -8,6 +8,7 @@ from contextlib import contextmanager, suppress
 from importlib import resources
 from pathlib import Path
 from threading import Lock
+from time import monotonic
 
 from apilado.errors import FutureVersion, StorageFault
 
@@ -24,6 +25,8 @@ class Database:
         """
         self.path = path
         self._lock = Lock()
+        self.written_at = monotonic()
+        """When a transaction that may write ended last."""
         with self._told():
             self._connection = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
             self._connection.row_factory = sqlite3.Row
@@ -43,6 +46,20 @@ class Database:
         """A transaction that may write: committed at the end, rolled back on an exception."""
         with self._lock, self._told(), self._begun("BEGIN IMMEDIATE"):
             yield self._connection
+        self.written_at = monotonic()
+
+    def give_back(self, least_bytes: int, least_share: float) -> int:
+        """Gives free pages back to the disk, where they are as many; how many bytes that were."""
+        with self._lock, self._told():
+            free, pages, size = (
+                self._connection.execute(f"PRAGMA {name}").fetchone()[0]
+                for name in ("freelist_count", "page_count", "page_size")
+            )
+            if free * size < least_bytes or free < least_share * pages:
+                return 0
+            self._connection.execute("VACUUM")
+            self._connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+            return int(free * size)
 
     @contextmanager
     def reading(self) -> Iterator[sqlite3.Connection]:

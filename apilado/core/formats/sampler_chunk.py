@@ -49,3 +49,16 @@ def _read(body: bytes) -> SamplerChunk | None:
         first, last = struct.unpack_from("<II", body, HEAD_BYTES + 8)
         loop = (first, last + 1) if last > first else None
     return SamplerChunk(note + fraction / 2.0**32, loop)
+
+
+def with_sampler_chunk(content: bytes, rate_hz: int, *, pitch: int, loop_frames: tuple[int, int] | None) -> bytes:
+    """A WAV file with a chunk that tells its root and its loop.
+
+    Args:
+        loop_frames: (first frame, the one behind the last).
+    """
+    loops = b"" if loop_frames is None else struct.pack("<6I", 0, 0, loop_frames[0], loop_frames[1] - 1, 0, 0)
+    period_ns = round(1e9 / rate_hz)
+    body = struct.pack("<9I", 0, 0, period_ns, pitch, 0, 0, 0, 0 if loop_frames is None else 1, 0) + loops
+    whole = content[12:] + b"smpl" + struct.pack("<I", len(body)) + body
+    return b"RIFF" + struct.pack("<I", len(whole) + 4) + b"WAVE" + whole
