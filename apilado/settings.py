@@ -21,6 +21,7 @@ SETTINGS: tuple[Setting, ...] = (
     Setting("allow_host", "", "names under which a bench beyond loopback may be asked for, with commas between them"),
     Setting("port", 8765, "port to listen on"),
     Setting("data", Path("data"), "folder of the database, the assets and the deliveries"),
+    Setting("history_days", 90, "steps of undo older than this are thinned while nobody works; 0 keeps all"),
     Setting("cache_mib", 512, "memory for rendered stages, in MiB"),
 )
 

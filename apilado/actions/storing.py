@@ -41,6 +41,8 @@ def mend(folder: Path, told: Told = silent) -> tuple[list[Fault], Examined]:
     Raises:
         StorageFault: another process has the folder open, or it cannot be read or written.
     """
+    with reading(folder / DATABASE_NAME):
+        pass  # there is one
     workspace = Workspace(folder)  # this lets go of part files, and of deliveries that were broken off
     try:
         before = examine(folder, DATABASE_NAME)

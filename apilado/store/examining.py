@@ -160,7 +160,7 @@ def _check_sounds(
     user: tuple[str, str, int],
 ) -> None:
     table, column, number = user
-    query = f"SELECT asset FROM {table} JOIN sounds ON sounds.id = sound WHERE {column} = ?"
+    query = f"SELECT asset FROM {table} JOIN sounds ON sounds.id = sound WHERE {table}.{column} = ?"
     noted = {row["asset"] for row in connection.execute(query, (number,))}
     for sha in stack.asset_hashes():
         if sha not in here:

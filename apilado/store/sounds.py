@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import sqlite3
 from dataclasses import dataclass, field
+from pathlib import PurePosixPath
 from typing import Literal
 
 from apilado.core.document.stack import Stack
@@ -148,7 +149,9 @@ def entered(connection: sqlite3.Connection, asset: str, origin: Origin) -> None:
 
 def name_of(file_name: str) -> str:
     """What a file is called in the list: its name without what tells its kind."""
-    return (file_name.rsplit("/", 1)[-1].rsplit(".", 1)[0].strip() or "sound")[:LONGEST_NAME]
+    name = PurePosixPath(file_name).name
+    kind = PurePosixPath(f"x{name}").suffix
+    return (name.removesuffix(kind).strip() or "sound")[:LONGEST_NAME]
 
 
 def used(connection: sqlite3.Connection, user: User, number: int, stack: Stack) -> None:

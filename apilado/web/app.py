@@ -16,6 +16,7 @@ from starlette.types import ASGIApp
 from apilado.actions.job_kinds import JOB_KINDS
 from apilado.actions.jobs import Jobs
 from apilado.actions.quarry import Surveyor
+from apilado.actions.storing import Housekeeper
 from apilado.actions.workspace import Workspace
 from apilado.errors import ApiladoError, NotFound, Overtaken, ServerFault, StorageFault
 from apilado.web.pages import page
@@ -36,12 +37,20 @@ class Application(FastAPI):
         return Security(super().build_middleware_stack(), doors=self.doors)
 
 
-def create_app(workspace: Workspace, doors: Doors | None = None) -> Application:
-    """The application over an open workspace, which it closes at its end; `doors`: who may come in."""
+def create_app(workspace: Workspace, doors: Doors | None = None, history_days: int = 0) -> Application:
+    """The application over an open workspace, which it closes at its end.
+
+    Args:
+        doors: who may come in.
+        history_days: steps of undo that are older are thinned while nobody works; 0: none are.
+    """
 
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
+        housekeeper = Housekeeper(workspace, history_days)
+        housekeeper.start()
         yield
+        housekeeper.stop()
         app.state.jobs.close()
         workspace.close()
 

@@ -84,8 +84,8 @@ class SubTest(LowEndCase):
         page.wait_for_selector("#sheet >> text=Summed to mono")
         self.unfold(page, "bus/place")
         field = "#sheet input[type=number][data-path='bus/mono_below_hz']"
-        page.locator(field).select_text()
-        page.locator(field).evaluate("field => { window.before = field; }")
+        # In one breath: it may be drawn anew at any moment.
+        page.locator(field).evaluate("field => { field.focus(); field.select(); window.before = field; }")
         page.unroute("**/drawings")  # and come
         self.until(page, "!before.isConnected")
         page.keyboard.type("300")

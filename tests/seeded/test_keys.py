@@ -15,7 +15,7 @@ from tests.seeded.moving import drawn_movements
 from tests.seeded.stacks import Dice, seeded_stack, seeds
 from tests.support import graph_of
 
-EDITS, COUNT = 12, 2
+EDITS, COUNT = 12, 1
 """For each of the stacks; the whole run makes 96."""
 STRUCTURE = ("bars", "beats_per_bar", "tempo_bpm", "sample_rate", "oversampling")
 """What makes a render long, or all of it new, is left to other tests."""

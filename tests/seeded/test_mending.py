@@ -12,7 +12,7 @@ from apilado.core.soundings.sounding import SEVERITY
 from tests.seeded.stacks import seeded_stack, seeds
 
 MOST_PRESSES = 30
-COUNT = 2
+COUNT = 1
 
 
 def counted(findings: Findings) -> dict[str, list[int]]:

@@ -5,10 +5,12 @@ import unittest
 import numpy as np
 from numpy.testing import assert_allclose
 
-from apilado.actions.delivery import SILENT_DB, DeliveryOptions, rendered_files
+from apilado.actions.delivery import rendered_files
+from apilado.actions.delivery_plan import DeliveryOptions
 from apilado.core.document.kick import SynthKick
 from apilado.core.dsp.audio import sounding_until
 from apilado.core.formats.audio_files import read_audio
+from apilado.core.render.bouncing import SILENT_DB
 from apilado.core.render.graph import clock_of
 from apilado.core.sources.tone import ToneSource
 from apilado.core.units import db_to_gain

@@ -10,7 +10,7 @@ from urllib.parse import quote
 from hypothesis import HealthCheck, given, settings, strategies
 from starlette.testclient import TestClient
 
-from apilado import cli
+from apilado.commands import serving
 from apilado.demo.starts import starts
 from apilado.errors import ApiladoError
 from apilado.web.app import create_app
@@ -110,11 +110,11 @@ class SecurityTest(WebCase):
             ("192.168.1.20", False),
         ):
             self.assertEqual(is_loopback(host), local, host)
-            self.assertEqual(cli.key_for(host) == "", local, host)
+            self.assertEqual(serving.key_for(host) == "", local, host)
         with self.assertRaisesRegex(ApiladoError, "--allow-host"):
-            cli.check_doors("0.0.0.0", ())
-        cli.check_doors("0.0.0.0", ("bench.local",))
-        self.assertIn("http://bench.local:80/?key=", cli.address_of(Doors("0.0.0.0", 80, ("bench.local",), "k")))
+            serving.check_doors("0.0.0.0", ())
+        serving.check_doors("0.0.0.0", ("bench.local",))
+        self.assertIn("http://bench.local:80/?key=", serving.address_of(Doors("0.0.0.0", 80, ("bench.local",), "k")))
 
 
 class HardUseTest(WebCase):

@@ -9,7 +9,6 @@ from scipy.special import jv
 from apilado.core.clock import Clock
 from apilado.core.document.layer import Layer
 from apilado.core.dsp.hysteresis import magnetised
-from apilado.core.render.graph import measured_in
 from apilado.core.sources.tone import ToneSource
 from apilado.core.sources.wave import Tone
 from apilado.core.treatments.bits import Bits
@@ -259,5 +258,5 @@ class BaseTest(unittest.TestCase):
             self.assertLess(abs(loudness[1] - loudness[0]), 0.1, model.__name__)
             # In a single pass by the gain of the loop.
             once = graph_of(stack, looped=False)
-            gains = ENGINE.run([measured_in(each)["layers/a/path/d"] for each in (graph, once)])
+            gains = ENGINE.run([each.measured["layers/a/path/d"] for each in (graph, once)])
             self.assertEqual(gains[0], gains[1])
