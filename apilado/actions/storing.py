@@ -9,7 +9,7 @@ import shutil
 import sqlite3
 import zipfile
 from collections.abc import Callable
-from contextlib import closing
+from contextlib import closing, suppress
 from dataclasses import dataclass
 from pathlib import Path
 from threading import Event, Thread
@@ -19,6 +19,7 @@ from apilado.actions.workspace import DATABASE_NAME, Workspace
 from apilado.errors import ApiladoError, StorageFault, UnreadableFile
 from apilado.store import sounds
 from apilado.store.assets import PARTIAL, not_written
+from apilado.store.database import Database
 from apilado.store.examining import Examined, Fault, examine, hash_of, reading
 from apilado.store.sounds import Origin
 from apilado.store.tidying import Tidied, tidy
@@ -162,6 +163,7 @@ def restore(file: Path, folder: Path, told: Told = silent) -> Examined:
 
     Raises:
         UnreadableFile: it is no backup, or damaged.
+        FutureVersion: a newer Apilado has written it.
         StorageFault: the folder holds something already, or cannot be written.
     """
     if folder.exists() and any(folder.iterdir()):
@@ -174,6 +176,10 @@ def restore(file: Path, folder: Path, told: Told = silent) -> Examined:
         for left in folder.parent.glob(f"{folder.name}{RESTORING}*"):
             shutil.rmtree(left, ignore_errors=True)
         _unpacked(file, made, told)
+        try:
+            Database(made / DATABASE_NAME).close()  # one of before is brought up to date
+        except StorageFault:
+            raise UnreadableFile(f"'{file.name}' is damaged: its database cannot be read") from None
         found = examine(made, DATABASE_NAME)
         damaged = [fault for fault in found.faults if fault.kind in ("database", "damaged audio")]
         if damaged:
@@ -239,4 +245,5 @@ class Housekeeper:
     def _run(self) -> None:
         tidied_at = 0.0
         while not self._stopped.wait(LOOKED_S):
-            _, tidied_at = self.tidy_if_idle(tidied_at)
+            with suppress(ApiladoError):  # there will be a next time
+                _, tidied_at = self.tidy_if_idle(tidied_at)

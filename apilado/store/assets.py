@@ -8,7 +8,7 @@ import os
 import re
 import secrets
 from pathlib import Path
-from threading import BoundedSemaphore
+from threading import BoundedSemaphore, Lock
 
 from apilado.core.dsp.audio import Audio
 from apilado.core.formats.audio_files import audio_seconds, check_audio, check_extension, read_at
@@ -57,8 +57,11 @@ class Assets:
         self._decoding = BoundedSemaphore(MOST_DECODES)
         self._seconds: dict[str, float] = {}
         folder.mkdir(parents=True, exist_ok=True)
+        self._moving = Lock()
+        """Held while a file and its row come, or go: never one without the other."""
         for left in folder.glob(f"*{PARTIAL}"):
             left.unlink()
+        self._let_go_of_what_was_under_way()
 
     def add(self, content: bytes, file_name: str, origin: Origin | None = None) -> Asset:
         """Keeps an audio file that can be read, with its entry in the Quarry; the same content twice is kept once.
@@ -75,15 +78,26 @@ class Assets:
             check_audio(content, file_name)
         asset = Asset(hashlib.sha256(content).hexdigest(), extension, content)
         path = self._path(asset.sha256, extension)
-        if not path.exists():
-            write_whole(path, content)
+        with self._moving:
+            if not path.exists():
+                self._under_way(path)
+                write_whole(path, content)
+            self._entered(asset, path, file_name, origin or Origin(name=sounds.name_of(file_name)))
+        return asset
+
+    def _under_way(self, path: Path) -> None:
+        """Notes that a file comes or goes, so that nothing is left of it if the program ends in the middle."""
+        with self._database.transaction() as connection:
+            connection.execute("INSERT OR IGNORE INTO files_under_way (name) VALUES (?)", (path.name,))
+
+    def _entered(self, asset: Asset, path: Path, file_name: str, origin: Origin) -> None:
         with self._database.transaction() as connection:
             connection.execute(
                 "INSERT OR IGNORE INTO assets (sha256, extension, file_name, bytes) VALUES (?, ?, ?, ?)",
-                (asset.sha256, extension, file_name, len(content)),
+                (asset.sha256, asset.extension, file_name, len(asset.content)),
             )
-            sounds.entered(connection, asset.sha256, origin or Origin(name=sounds.name_of(file_name)))
-        return asset
+            sounds.entered(connection, asset.sha256, origin)
+            connection.execute("DELETE FROM files_under_way WHERE name = ?", (path.name,))
 
     def get(self, sha256: str) -> Asset:
         """An asset by its content's hash.
@@ -139,18 +153,32 @@ class Assets:
             return read_at(asset.content, f"{sha256[:12]}.{asset.extension}", rate_hz, most_seconds=seconds)
 
     def delete_unused(self, sha256: str) -> bool:
-        """Deletes an asset that was removed from the Quarry and that nothing uses; whether it was so.
+        """Deletes an asset that was removed from the Quarry and that nothing uses; whether it was so."""
+        with self._moving:
+            return self._deleted(sha256)
 
-        Its rows go first: if the program ends in between, the file is left without an owner, never the other way round.
-        """
+    def _deleted(self, sha256: str) -> bool:
         with self._database.transaction() as connection:
             condition = f"asset = ? AND {sounds.CLEARABLE} AND NOT {sounds.USED}"
             if not connection.execute(f"DELETE FROM sounds WHERE {condition}", (sha256,)).rowcount:
                 return False
             row = connection.execute("SELECT extension FROM assets WHERE sha256 = ?", (sha256,)).fetchone()
             connection.execute("DELETE FROM assets WHERE sha256 = ?", (sha256,))
-        self._path(sha256, row["extension"]).unlink(missing_ok=True)
+            path = self._path(sha256, row["extension"])
+            connection.execute("INSERT OR IGNORE INTO files_under_way (name) VALUES (?)", (path.name,))
+        path.unlink(missing_ok=True)
+        with self._database.transaction() as connection:
+            connection.execute("DELETE FROM files_under_way WHERE name = ?", (path.name,))
         return True
+
+    def _let_go_of_what_was_under_way(self) -> None:
+        """What an earlier run of the program did not live to bring in, or to delete."""
+        with self._database.transaction() as connection:
+            owned = "SELECT sha256 || '.' || extension FROM assets"
+            query = f"SELECT name FROM files_under_way WHERE name NOT IN ({owned})"
+            for row in connection.execute(query).fetchall():
+                (self.folder / row["name"]).unlink(missing_ok=True)
+            connection.execute("DELETE FROM files_under_way")
 
     def seconds_of(self, sha256: str) -> float:
         """How long the audio of an asset is; 0 where it cannot be read."""

@@ -203,8 +203,9 @@ def _check_assets(connection: sqlite3.Connection, folder: Path, found: Examined,
             found.faults.append(Fault("missing audio", where, f"Its file has gone. Put '{name}' back into '{folder}'"))
         elif hash_of(there[name]) != row["sha256"]:
             found.faults.append(Fault("damaged audio", where, f"The content of '{name}' is not what it was"))
+    under_way = {row["name"] for row in connection.execute("SELECT name FROM files_under_way")}
     for name, path in there.items():
-        if name not in known:
+        if name not in known and name not in under_way:
             kind = "part file" if PARTIAL in path.suffixes else "stray file"
             said = "It was not written whole" if kind == "part file" else "Nothing in the database names it"
             found.faults.append(Fault(kind, str(path), said, mendable=True))

@@ -65,3 +65,7 @@ CREATE TABLE cast_sounds (
 CREATE INDEX casts_by_sound ON cast_sounds (sound);
 
 INSERT INTO cast_sounds SELECT casts.id, sounds.id FROM casts JOIN sounds ON instr(document, asset) > 0;
+
+-- Audio files that are on their way in or out. What is left of them when the program ends in the middle goes at the
+-- next start, unless an asset has that name.
+CREATE TABLE files_under_way (name TEXT PRIMARY KEY);

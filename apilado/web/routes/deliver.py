@@ -12,10 +12,13 @@ from starlette.datastructures import FormData
 from apilado.actions.delivery import Deliver, archive_path, check, planned
 from apilado.actions.delivery_plan import NAME_FIELDS, USUAL_NAMES, DeliveryOptions, file_names
 from apilado.actions.midi_delivery import midi_names
+from apilado.actions.multisampling import Multisample, MultisampleOptions
+from apilado.actions.multisampling import check as check_instrument
 from apilado.core.document.reading import explain
 from apilado.core.parameters import Model, parameters_of
 from apilado.errors import ApiladoError, NotFound
 from apilado.web.drawings.delivery_view import delivery_view, size_said
+from apilado.web.drawings.keys_view import keys_view
 from apilado.web.pages import page
 from apilado.web.routes.common import jobs_of, workspace_of
 from apilado.web.routes.heavy import heavy
@@ -23,7 +26,7 @@ from apilado.web.routes.jobs import told
 
 router = APIRouter()
 PARTS = ("mix", "bass", "space", "kick", "layers", "notes", "curves")
-KIND = "deliver"
+KINDS = ("deliver", "multisample")
 
 
 def options_in(given: dict[str, Any]) -> DeliveryOptions:
@@ -59,17 +62,22 @@ def deliver_page(request: Request, stack_id: int) -> HTMLResponse:
     """The page: the choices as they were made last for this stack."""
     workspace = workspace_of(request)
     head = workspace.stacks.head(stack_id)
-    earlier = jobs_of(request).listed(stack_id=stack_id, kinds=(KIND,))
+    earlier = jobs_of(request).listed(stack_id=stack_id, kinds=KINDS)
     options = DeliveryOptions(rate_hz=head.stack.sample_rate, names=USUAL_NAMES)
-    if earlier:
-        options = DeliveryOptions.model_validate(earlier[0].kept.wanted["options"])
-    presets = workspace.presets.listed()
-    return HTMLResponse(page(request, "deliver.html", **_shown(request, stack_id, options), presets=presets))
+    instrument = MultisampleOptions(rate_hz=head.stack.sample_rate)
+    for job in earlier[::-1]:
+        if job.kept.kind == Deliver.kind:
+            options = DeliveryOptions.model_validate(job.kept.wanted["options"])
+        else:
+            instrument = MultisampleOptions.model_validate(job.kept.wanted["options"])
+    given = {"presets": workspace.presets.listed(), "instrument": instrument}
+    given |= {"notes": {p.name: p for p in parameters_of(MultisampleOptions)}, "drawn_keys": keys_view(instrument)}
+    return HTMLResponse(page(request, "deliver.html", **_shown(request, stack_id, options), **given))
 
 
 def _shown(request: Request, stack_id: int, options: DeliveryOptions) -> dict[str, Any]:
     head = workspace_of(request).stacks.head(stack_id)
-    jobs = jobs_of(request).listed(stack_id=stack_id, kinds=(KIND,))
+    jobs = jobs_of(request).listed(stack_id=stack_id, kinds=KINDS)
     parameters = {parameter.name: parameter for parameter in parameters_of(DeliveryOptions)}
     given = {"head": head, "stack": head.stack, "stack_id": stack_id, "options": options, "parameters": parameters}
     return {**given, "parts": PARTS, "jobs": jobs, "size_said": size_said, "fields": NAME_FIELDS}
@@ -100,6 +108,46 @@ def deliver(request: Request, stack_id: int, form: FormData = Depends(form_of)) 
     return told(jobs_of(request).start(stack_id, Deliver(options=options_in(_texts(form)))))
 
 
+def _instrument_in(given: dict[str, Any]) -> MultisampleOptions:
+    """The choices of a multisample as a form sends them."""
+    known, values = {p.name: p for p in parameters_of(MultisampleOptions)}, dict[str, Any]()
+    for name, parameter in known.items():
+        if parameter.kind == "switch":
+            values[name] = name in given
+            continue
+        if name not in given:
+            continue
+        try:
+            value = given[name]
+            values[name] = parameter.parsed(int(value) if name == "rate_hz" and str(value).isdigit() else value)
+        except ValueError as error:
+            raise ApiladoError(f"{parameter.label} {error}") from None
+    try:
+        return MultisampleOptions(**{**values, "layer": str(given.get("layer", ""))[:40]})
+    except ValidationError as error:
+        raise ApiladoError(f"the multisample is not valid: {explain(error)}") from None
+
+
+@router.get("/stacks/{stack_id}/deliver/keys")
+def keys(request: Request, stack_id: int) -> HTMLResponse:
+    """The keys of a multisample, drawn; the choices come as a query."""
+    stack = workspace_of(request).stacks.head(stack_id).stack
+    try:
+        options = _instrument_in(dict(request.query_params))
+        check_instrument(stack, options)
+    except ApiladoError as error:
+        return HTMLResponse(page(request, "_partials/keys.html", fault=str(error), drawing="", count=0))
+    return HTMLResponse(
+        page(request, "_partials/keys.html", fault="", drawing=keys_view(options), count=options.count())
+    )
+
+
+@router.post("/stacks/{stack_id}/instrument")
+def instrument(request: Request, stack_id: int, form: FormData = Depends(form_of)) -> dict[str, Any]:  # noqa: B008
+    """Begins a multisample."""
+    return told(jobs_of(request).start(stack_id, Multisample(options=_instrument_in(_texts(form)))))
+
+
 @router.get("/stacks/{stack_id}/deliveries")
 def earlier(request: Request, stack_id: int) -> HTMLResponse:
     """The deliveries of a stack."""
@@ -112,7 +160,7 @@ def delivered(request: Request, number: int) -> FileResponse:
     """The finished ZIP."""
     job = jobs_of(request).get(number)
     path = archive_path(workspace_of(request), number)
-    if job.kept.kind != KIND or job.kept.state != "done" or not path.is_file():
+    if job.kept.kind not in KINDS or job.kept.state != "done" or not path.is_file():
         raise NotFound("this delivery is not finished, or its file has gone")
     return FileResponse(path, filename=str(job.kept.made["file_name"]), media_type="application/zip")
 

@@ -7,6 +7,7 @@ const ASKED_MS = 200;
 const TYPED_MS = 250;
 const page = document.getElementById("deliver");
 const form = document.getElementById("choices");
+const instrument = document.getElementById("instrument");
 const url = `/stacks/${page.dataset.stack}`;
 const state = document.getElementById("deliver-state");
 let job = 0;
@@ -21,14 +22,18 @@ const plan = new Newest(async () => {
   document.getElementById("write").disabled = refused || job > 0;
 }, (error) => tell(error.message, { fault: true }));
 
+const keys = new Newest(async () => {
+  document.getElementById("keys").innerHTML = await (await get(`${url}/deliver/keys?${new URLSearchParams(new FormData(instrument))}`)).text();
+}, (error) => tell(error.message, { fault: true }));
+
 /** The words that follow from what is chosen. */
 function said() {
   const chosen = [...form.querySelectorAll("[data-parts] input:checked")].map((box) => box.dataset.said);
   document.getElementById("parts-said").textContent = chosen.length > 1 ? `${chosen.slice(0, -1).join(", ")} and ${chosen.at(-1)}` : chosen[0] ?? "nothing";
   form.querySelectorAll("[data-when]").forEach((part) => { part.hidden = form.elements.level.value !== part.dataset.when; });
-  form.querySelectorAll("input.word").forEach((field) => { field.size = Math.max(4, field.value.length + 1); });
+  document.querySelectorAll("input.word").forEach((field) => { field.size = Math.max(field.closest("#instrument") ? 2 : 4, field.value.length + 1); });
   // A select is as wide as what is chosen in it, so that the sentence reads as one.
-  form.querySelectorAll("select.word").forEach((field) => {
+  document.querySelectorAll("select.word").forEach((field) => {
     const measure = document.createElement("span");
     measure.className = "word measure";
     measure.textContent = field.selectedOptions[0]?.textContent ?? "";
@@ -60,6 +65,21 @@ form.addEventListener("submit", async (event) => {
   }
 });
 
+instrument.addEventListener("input", () => {
+  said();
+  clearTimeout(timer);
+  timer = setTimeout(() => keys.ask(), TYPED_MS);
+});
+
+instrument.addEventListener("submit", async (event) => {
+  event.preventDefault();
+  try {
+    await follow(await (await postForm(`${url}/instrument`, new FormData(instrument))).json(), { bars: false });
+  } catch (error) {
+    tell(error.message, { fault: true });
+  }
+});
+
 document.getElementById("stop").addEventListener("click", () => post(`/jobs/${job}/stop`, {}));
 
 function filled(share) {
@@ -71,23 +91,23 @@ function filled(share) {
   });
 }
 
-async function follow(begun) {
+async function follow(begun, { bars = true } = {}) {
   let now = begun;
   const { id } = now;
   job = id;
-  document.getElementById("write").disabled = true;
+  document.querySelectorAll("#write, #write-instrument").forEach((button) => { button.disabled = true; });
   document.getElementById("stop").hidden = false;
   await earlier();
   while (now.state === "running") {
-    filled(now.share);
-    state.textContent = now.doing;
+    if (bars) filled(now.share);
+    state.textContent = bars ? now.doing : `${now.doing} (${Math.round(100 * now.share)} %)`;
     await new Promise((resolve) => { setTimeout(resolve, ASKED_MS); });
     now = await (await get(`/jobs/${id}`)).json();
   }
-  filled(now.state === "done" ? 1 : 0);
+  if (bars) filled(now.state === "done" ? 1 : 0);
   job = 0;
   document.getElementById("stop").hidden = true;
-  document.getElementById("write").disabled = false;
+  document.querySelectorAll("#write, #write-instrument").forEach((button) => { button.disabled = false; });
   state.textContent = now.said;
   state.classList.toggle("is-fault", now.state !== "done");
   await earlier();
