@@ -2,6 +2,7 @@ import contextlib
 import io
 import json
 import sqlite3
+import subprocess
 import tempfile
 import time
 import unittest
@@ -18,6 +19,7 @@ from apilado.core.formats.audio_files import read_audio
 from apilado.demo.stacks import rope_walk
 from apilado.settings import SETTINGS
 from tests.server import Server
+from tests.support import sine, wav
 
 
 def run(*arguments):
@@ -55,6 +57,96 @@ class CommandsTest(FolderCase):
         self.assertEqual(run("check", self.folder / "lock-gate.apilado")[0], 1)
         status, text, _ = run("import", slipway, "--data", self.folder / "data")
         self.assertEqual((status, "'Slipway' is on the shelf" in text), (0, True))
+
+    def test_many_stacks_at_once(self):
+        files = [self.folder / name for name in ("slipway.apilado", "bollard.apilado")]
+        broken = self.folder / "broken.apilado"
+        broken.write_bytes(b"PK\x03\x04 broken")
+        out = self.folder / "out"
+        status, text, complained = run(
+            "render", *files, broken, "--out", out, "--jobs", 3, "--json", "--names", "{stack}-{part}"
+        )
+        told = json.loads(text)
+        self.assertEqual((status, [list(each) for each in told.values()]), (2, [["files"], ["files"], ["error"]]))
+        self.assertIn("broken.apilado", complained)
+        self.assertTrue(
+            (out / "slipway" / "slipway-mix.wav").is_file() and (out / "bollard" / "bollard-mix.wav").is_file()
+        )
+        again, _, complained = run("render", files[0], "--out", out / "slipway", "--names", "{stack}-{part}")
+        self.assertEqual((again, "--force writes over them" in complained), (2, True))
+        status, text, _ = run("check", *files, "--jobs", 2, "--json")
+        self.assertEqual(sorted(json.loads(text)), sorted(map(str, files)))
+        self.assertEqual(run("check", files[0], broken)[0], 2)
+        self.assertEqual(run("check", files[0], "--jobs", 0)[0], 2)
+        self.assertIn("exclude each other", run("render", files[0], "--out", out, "--peak", -1, "--loudness", -14)[2])
+
+    def test_bounce_and_multisample(self):
+        slipway, out = self.folder / "slipway.apilado", self.folder / "out"
+        status, text, _ = run("bounce", slipway, "--out", out, "--layer", "sub", "--bars", "2-3", "--before-duck")
+        self.assertEqual((status, text.strip()), (0, str(out / "Slipway-sub.wav")))
+        audio, rate = read_audio((out / "Slipway-sub.wav").read_bytes(), "x.wav")
+        self.assertAlmostEqual(audio.shape[1] / rate, 8 * 60 / 126, delta=1e-3)
+        for arguments, said in ((("--layer", "nobody"), "no layer 'nobody'"), (("--bars", "x"), "a run of bars")):
+            status, _, complained = run("bounce", slipway, "--out", out, *arguments)
+            self.assertEqual((status, said in complained), (2, True), complained)
+        status, text, _ = run(
+            "multisample", slipway, "--out", out, "--layer", "sub", "--from", "C1", "--to", "E1", "--held", 0.3
+        )
+        self.assertEqual((status, len(text.splitlines())), (0, 3))
+        self.assertIn("<region>", (out / "Slipway.sfz").read_text())
+        for arguments, said in ((("--from", "X"), "a note"), (("--from", "C3", "--to", "C1"), "runs upwards")):
+            status, _, complained = run("multisample", slipway, "--out", self.folder / "other", *arguments)
+            self.assertEqual((status, said in complained), (2, True), complained)
+
+    def test_a_folder_of_sounds_a_store_a_backup_and_back(self):
+        sounds, data = self.folder / "sounds" / "deep", self.folder / "data"
+        sounds.mkdir(parents=True)
+        for number, name in enumerate(("a.wav", "b.flac")):
+            content = wav(sine(50.0 + number, 0.1), subtype="PCM_16", file_format=name.split(".")[1].upper())
+            (sounds / name).write_bytes(content)
+        (sounds / "broken.wav").write_bytes(b"RIFF")
+        (sounds / "notes.txt").write_text("x")
+        status, text, complained = run(
+            "import", self.folder / "sounds", self.folder / "slipway.apilado", "--data", data
+        )
+        self.assertEqual((status, text.count("in the Quarry"), text.count("on the shelf")), (2, 2, 1))
+        self.assertIn("'broken.wav'", complained)
+        status, text, _ = run("store", "--data", data)
+        self.assertEqual((status, "nothing is wrong" in text, "older than 90 days" in text), (0, True, True))
+        found = json.loads(run("store", "--data", data, "--json", "--tidy", "--all")[1])
+        self.assertEqual((found["counts"]["sounds"], found["done"]), (2, ["tidied: nothing to tidy"]))
+        archive = self.folder / "all.zip"
+        self.assertEqual(run("backup", archive, "--data", data)[0], 0)
+        self.assertIn("--force", run("backup", archive, "--data", data)[2])
+        self.assertEqual(run("restore", archive, "--data", data)[0], 2)
+        status, text, _ = run("restore", archive, "--data", self.folder / "again")
+        self.assertEqual((status, "1 stack and 2 sounds" in text), (0, True))
+        next((data / "assets").iterdir()).unlink()
+        self.assertEqual(run("store", "--data", data)[0], 1)
+        self.assertIn("there is no store", run("store", "--data", self.folder / "nowhere")[2])
+
+    def test_what_a_shell_completes(self):
+        for shell in ("bash", "zsh", "fish"):
+            status, text, _ = run("completion", shell)
+            self.assertEqual(status, 0)
+            for word in ("multisample", "before-duck", "history-days", "flac"):
+                self.assertIn(word, text, shell)
+        completed = subprocess.run(
+            [
+                "bash",
+                "-c",
+                run("completion", "bash")[1]
+                + """
+                COMP_WORDS=(apilado re) COMP_CWORD=1; _apilado; echo "${COMPREPLY[@]}"
+                COMP_WORDS=(apilado render --bits 2) COMP_CWORD=3; _apilado; echo "${COMPREPLY[@]}"
+                COMP_WORDS=(apilado bounce --be) COMP_CWORD=2; _apilado; echo "${COMPREPLY[@]}"
+            """,
+            ],
+            capture_output=True,
+            text=True,
+            check=True,
+        )
+        self.assertEqual(completed.stdout.splitlines(), ["render restore", "24", "--before-duck"])
 
     def test_a_stack_with_a_space_has_a_file_of_it_among_the_stems_alone(self):
         breakwater = self.folder / "breakwater.apilado"

@@ -99,6 +99,7 @@ class Jobs:
         self._tasks: dict[int, Task] = {}
         self._threads: dict[int, Thread] = {}
         self._lock = Lock()
+        workspace.closers.append(self.close)
 
     def start(self, stack_id: int, wanted: Wanted, *, of: tuple[int, Stack] | None = None) -> Job:
         """Begins a job on a stack as it is now, or as it was.

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from threading import Lock, Thread
+from threading import Event, Lock, Thread
 
 import numpy as np
 
@@ -58,11 +58,13 @@ def spectrum_levels(kept: bytes) -> list[float]:
     return [LOWEST_DB + step / STEPS_PER_DB for step in kept] if len(kept) == len(band_centres(PER_OCTAVE)) else []
 
 
-def measure_waiting(workspace: Workspace) -> int:
-    """Measures all sounds that were not yet; how many."""
+def measure_waiting(workspace: Workspace, stopped: Event | None = None) -> int:
+    """Measures all sounds that were not yet, until it is stopped; how many."""
     count = 0
     while waiting := workspace.sounds.unmeasured():
         for entry in waiting:
+            if stopped is not None and stopped.is_set():
+                return count
             workspace.sounds.keep_measured(entry.id, measure_entry(workspace, entry))
             count += 1
     return count
@@ -74,14 +76,23 @@ class Surveyor:
     def __init__(self, workspace: Workspace) -> None:
         self._workspace = workspace
         self._thread: Thread | None = None
-        self._lock = Lock()
+        self._lock, self._stopped = Lock(), Event()
+        workspace.closers.append(self.stop)
 
     def wake(self) -> None:
         """Has what is not measured yet measured."""
         with self._lock:
             if self._thread is None or not self._thread.is_alive():
-                self._thread = Thread(target=measure_waiting, args=(self._workspace,), name="quarry", daemon=True)
+                given = (self._workspace, self._stopped)
+                self._thread = Thread(target=measure_waiting, args=given, name="quarry", daemon=True)
                 self._thread.start()
+
+    def stop(self) -> None:
+        """Ends it behind the sound that is being measured."""
+        self._stopped.set()
+        with self._lock:
+            if self._thread is not None:
+                self._thread.join()
 
 
 @dataclass(frozen=True)

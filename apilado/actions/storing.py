@@ -219,6 +219,7 @@ class Housekeeper:
         self._workspace, self._days = workspace, history_days
         self._stopped = Event()
         self._thread = Thread(target=self._run, name="housekeeper", daemon=True)
+        workspace.closers.append(self.stop)
 
     def start(self) -> None:
         """Begins to look."""

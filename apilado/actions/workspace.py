@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from threading import Lock
 
@@ -56,6 +57,8 @@ class Workspace:
         self.heard: dict[int, Graph] = {}
         """By its number, what each stack's last loop was rendered by."""
         self.sent = Sent()
+        self.closers: list[Callable[[], None]] = []
+        """What is ended before the folder is closed: whoever works behind says so here."""
         self._tokens: dict[tuple[str, int, str], Token] = {}
         self._lock = Lock()
 
@@ -86,6 +89,8 @@ class Workspace:
 
     def close(self) -> None:
         """Ends the threads and closes the database."""
+        for end in self.closers:
+            end()
         self.engine.close()
         self.database.close()
         self._held.release()

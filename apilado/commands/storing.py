@@ -110,7 +110,9 @@ def restore(given: argparse.Namespace) -> int:
     meter = Meter()
     found = restored(given.file, given.data, meter)
     meter.end()
-    print(f"'{given.data}' holds {found.counts['stacks']} stacks and {found.counts['sounds']} sounds")
+    stacks, sounds = found.counts["stacks"], found.counts["sounds"]
+    said = f"{stacks} stack{'' if stacks == 1 else 's'} and {sounds} sound{'' if sounds == 1 else 's'}"
+    print(f"'{given.data}' holds {said}")
     return 0
 
 

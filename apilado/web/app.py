@@ -47,11 +47,8 @@ def create_app(workspace: Workspace, doors: Doors | None = None, history_days: i
 
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
-        housekeeper = Housekeeper(workspace, history_days)
-        housekeeper.start()
+        Housekeeper(workspace, history_days).start()
         yield
-        housekeeper.stop()
-        app.state.jobs.close()
         workspace.close()
 
     app = Application(title="Apilado", docs_url=None, redoc_url=None, openapi_url=None, lifespan=lifespan)
