@@ -14,7 +14,7 @@ from apilado.actions.workspace import Workspace
 from apilado.core.document.edits import AnyEdit, Several
 from apilado.core.document.edits_layers import AddLayer, SetSource
 from apilado.core.document.edits_values import SetValue
-from apilado.core.document.stack import KEYS, Stack
+from apilado.core.document.stack import Stack, keys_apart
 from apilado.core.measure.onsets import onsets
 from apilado.core.notes import Note
 from apilado.core.parts import new_id
@@ -90,7 +90,7 @@ def _laid(
     if entry.tempo_bpm and abs(entry.tempo_bpm - stack.tempo_bpm) > SAME_TEMPO_BPM:
         source["own_bpm"] = entry.tempo_bpm
         told.append(f"stretched from {entry.tempo_bpm:g} to {stack.tempo_bpm:g} bpm")
-    shift = semitones_between(entry.key, stack.key)
+    shift = keys_apart(entry.key, stack.key)
     if shift:
         source["tune_cents"] = 100.0 * shift
         told.append(f"tuned from {entry.key} to {stack.key}, {shift:+d} semitones".replace("-", "−"))
@@ -100,14 +100,6 @@ def _laid(
         source["every_beats"] = entry.beats
         told.append(f"laid again every {entry.beats:g} beats")
     return source, {"level_db": LEVEL_DB}, told
-
-
-def semitones_between(from_key: str, to_key: str) -> int:
-    """By how many semitones something in a key is moved to lie in another, from −6 to 5; 0 where a key is not known."""
-    if from_key not in KEYS or to_key not in KEYS:
-        return 0
-    apart = KEYS.index(to_key) % 12 - KEYS.index(from_key) % 12
-    return (apart + 6) % 12 - 6
 
 
 def _played(

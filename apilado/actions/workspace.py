@@ -17,6 +17,7 @@ from apilado.store.casts import Casts
 from apilado.store.database import Database
 from apilado.store.folder_lock import FolderLock
 from apilado.store.jobs import KeptJobs
+from apilado.store.parts import Parts
 from apilado.store.presets import Presets
 from apilado.store.sounds import Sounds
 from apilado.store.stacks import Stacks
@@ -47,6 +48,7 @@ class Workspace:
         self.casts = Casts(self.database)
         self.sounds = Sounds(self.database)
         self.presets = Presets(self.database)
+        self.parts = Parts(self.database)
         self.jobs = KeptJobs(self.database)
         kept = {f"{job.id}.zip" for job in self.jobs.listed(kinds=("deliver", "multisample")) if job.state == "done"}
         for left in self.deliveries.iterdir():

@@ -184,7 +184,9 @@ LISTED = "origin <> 'frozen'"
 CLEARABLE = "(removed_at NOT NULL OR origin = 'frozen')"
 USED = (
     "(EXISTS (SELECT 1 FROM revision_sounds WHERE sound = sounds.id) "
-    "OR EXISTS (SELECT 1 FROM cast_sounds WHERE sound = sounds.id))"
+    "OR EXISTS (SELECT 1 FROM cast_sounds WHERE sound = sounds.id) "
+    "OR EXISTS (SELECT 1 FROM part_sounds JOIN parts ON parts.id = part_sounds.part "
+    "WHERE sound = sounds.id AND parts.removed_at IS NULL))"
 )
 
 

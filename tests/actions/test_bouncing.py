@@ -10,11 +10,11 @@ from apilado.actions.delivery import rendered_files
 from apilado.actions.delivery_plan import DeliveryOptions
 from apilado.actions.job_kinds import JOB_KINDS
 from apilado.actions.jobs import Jobs
-from apilado.actions.putting_in import HOWS, put_in, semitones_between
+from apilado.actions.putting_in import HOWS, put_in
 from apilado.core.document.edits import apply
 from apilado.core.document.layer import Layer
 from apilado.core.document.path import Equaliser, layer_path
-from apilado.core.document.stack import Crossover
+from apilado.core.document.stack import Crossover, keys_apart
 from apilado.core.formats.audio_files import read_audio
 from apilado.core.measure.loudness import measure_loudness
 from apilado.core.render.bouncing import Bounced
@@ -298,8 +298,8 @@ class PutInTest(JobsCase):
             ("C minor", "F# minor", -6),
             ("B major", "C minor", 1),
         ):
-            self.assertEqual(semitones_between(one, other), semitones)
-        self.assertEqual(semitones_between("", "C minor"), 0)
+            self.assertEqual(keys_apart(one, other), semitones)
+        self.assertEqual(keys_apart("", "C minor"), 0)
 
 
 class JobsTest(JobsCase):

@@ -206,3 +206,66 @@ class JobsWebTest(QuarryCase):
         self.assertIn("3 samples and an SFZ file are written", self.client.get(f"{here}/deliveries").text)
         self.assertTrue(self.client.get(f"/deliveries/{job['id']}/file").content.startswith(b"PK"))
         self.assertIn('name="every" value="5"', self.client.get(f"{here}/deliver").text)
+
+
+class PartsWebTest(QuarryCase):
+    def keep(self, kind, address, status=200):
+        posted = {"kind": kind, "address": address}
+        answer = self.client.post(f"/stacks/{self.stack_id}/keep-part", json=posted)
+        self.assertEqual(answer.status_code, status, answer.text)
+        return answer.json()
+
+    def parts(self, **query):
+        text = self.client.get("/parts", params=query).text
+        return [int(a["data-part"]) for _, a in Structure(text).tags if "data-part" in a], text
+
+    def test_every_kind_is_kept_drawn_found_and_put_in(self):
+        self.edit({"op": "add-movement", "path": "layers/mid/level_db"})
+        movement = self.head().stack.movements[-1].id
+        eq = next(iter(self.head().stack.eqs_of("layers/mid")))
+        kept = [
+            self.keep("layer", "layers/high")["id"],
+            self.keep("chain", "layers/mid")["id"],
+            self.keep("eq", eq)["id"],
+            self.keep("duck", "duckers/duck")["id"],
+            self.keep("movement", f"movements/{movement}")["id"],
+        ]
+        found, text = self.parts()
+        self.assertEqual(found, kept[::-1])
+        self.assertEqual(text.count("spectrum-row"), 5)
+        self.assertEqual(self.parts(words="layer high")[0], kept[:1])
+        self.assertIn("No parts yet", self.parts(words="nobody")[1])
+        for number in kept:
+            before = self.head().stack
+            posted = {"part": number, "to": "layers/mid", "client": "t"}
+            told = self.client.post(f"/stacks/{self.stack_id}/put-part", json=posted).json()
+            self.assertNotEqual(self.head().stack, before, told)
+            self.assertTrue(self.head().undo_title.startswith("Put in"), told)
+            self.assertEqual(self.workspace.stacks.undo(self.stack_id).revision.stack, before)
+        refused = self.client.post(f"/stacks/{self.stack_id}/put-part", json={"part": kept[1], "to": "kick"})
+        self.assertEqual(
+            (refused.status_code, "choose a layer or a bus" in refused.json()["error"].lower()), (422, True)
+        )
+        self.assertIn("what is kept is one of", self.keep("soup", "bus", status=422)["error"].lower())
+
+    def test_renamed_removed_and_put_back(self):
+        number = self.keep("layer", "layers/mid")["id"]
+        self.assertEqual(self.client.post(f"/parts/{number}", json={"name": " hull "}).json(), {"name": "hull"})
+        self.assertEqual(self.client.post(f"/parts/{number}", json={"name": " "}).status_code, 422)
+        self.client.post(f"/parts/{number}/remove")
+        self.assertEqual(self.parts()[0], [])
+        self.client.post(f"/parts/{number}/put-back")
+        self.assertEqual(self.parts(words="hull")[0], [number])
+        self.assertEqual(self.client.post("/parts/99/remove").status_code, 404)
+
+    def test_what_it_plays_stays_with_it(self):
+        brought = self.bring("hum.wav", wav(sine(55.0, 1.0)))
+        form = {"sound": brought["id"], "how": "laid", "client": "t"}
+        layer = self.client.post(f"/stacks/{self.stack_id}/put-in", data=form).json()["select"].removeprefix("layer:")
+        number = self.keep("layer", f"layers/{layer}")["id"]
+        with self.workspace.database.transaction() as connection:
+            connection.execute("DELETE FROM revision_sounds")
+        refused = self.client.post(f"/quarry/{brought['id']}/remove")
+        self.assertEqual((refused.status_code, "is used" in refused.json()["error"]), (422, True))
+        self.client.post(f"/parts/{number}/remove")
+        self.assertEqual(self.client.post(f"/quarry/{brought['id']}/remove").status_code, 200)

@@ -13,7 +13,7 @@ from __future__ import annotations
 import copy
 import re
 from collections.abc import Iterator
-from typing import Any, TypeVar
+from typing import Any, TypeVar, cast
 
 from pydantic import BaseModel
 
@@ -232,10 +232,22 @@ def _fresh(part: Any, given: dict[str, str]) -> Any:
     return {**fresh, "id": given.setdefault(part["id"], new_id())}
 
 
-def carried(path: str, holder: str, copied: str, given: dict[str, str]) -> str:
-    """The address in a copy of what lies at an address in the part that was copied."""
-    depth = len(parts_of(holder))
-    return joined(copied, *[given.get(name, name) for name in parts_of(path)[depth:]])
+def carried(path: str, holder: str, copied: str, given: dict[str, str], part: Data) -> str:
+    """The address in a copy of what lies at an address in the part that was copied.
+
+    Args:
+        given: the ids of the copy, by those of the part.
+        part: what was copied, as plain values: which of the names in an address are ids is seen in it.
+    """
+    names, at = list[str](), cast(Any, part)
+    for name in parts_of(path)[len(parts_of(holder)) :]:
+        in_list = isinstance(at, list)
+        names.append(given.get(name, name) if in_list else name)
+        if in_list:
+            at = next((each for each in at if each.get("id") == name), {})
+        else:
+            at = at.get(name, {}) if isinstance(at, dict) else {}
+    return joined(copied, *names)
 
 
 def forget(data: Data, path: str) -> None:

@@ -81,14 +81,15 @@ def carry_over(data: Data, from_id: str, to_id: str) -> None:
 def carry_movements(data: Data, holder: str, copied: str, given: dict[str, str]) -> None:
     """Has the movements that move something of a part move the same of its copy, whose parts have been given ids, and
     sections have of the copy otherwise what they have of the part."""
+    part = get(data, holder)
     for section in data["sections"]:
         for change in [change for change in section["changes"] if within(change["path"], holder)]:
             section["changes"].append(
-                {**change, "id": new_id(), "path": carried(change["path"], holder, copied, given)}
+                {**change, "id": new_id(), "path": carried(change["path"], holder, copied, given, part)}
             )
     for movement in data["movements"]:
         for target in [target for target in movement["targets"] if within(target["path"], holder)]:
-            path = carried(target["path"], holder, copied, given)
+            path = carried(target["path"], holder, copied, given, part)
             if reaches(data, path):
                 movement["targets"].append({**target, "id": new_id(), "path": path})
 

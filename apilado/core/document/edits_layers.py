@@ -33,12 +33,19 @@ class AddLayer(Edit):
     op: Literal["add-layer"] = "add-layer"
     name: str = Field(default="layer", min_length=1, max_length=40)
     copy_of: str | None = None
+    whole: Data | None = None
+    """All of it, where it was kept; its parts have ids of their own already."""
     id: str | None = Field(default=None, min_length=1, max_length=LONGEST_ID, pattern=ID_PATTERN)
     """What the new layer is to be called by other edits that come with this one."""
 
     def alter(self, data: Data) -> None:
         layers = data["layers"]
         tint = next_tint(layers)
+        if self.whole is not None:
+            layers.append(
+                {**self.whole, "id": self.id or new_id(), "name": fresh_name(self.name, layers), "tint": tint}
+            )
+            return
         if self.copy_of is None:
             new: Data = {"span": {"first": 0, "last": len(data["crossovers"])}, "level_db": -6.0}
             name = fresh_name(self.name, layers)

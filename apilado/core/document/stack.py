@@ -60,6 +60,14 @@ def shifted_key(key: str, semitones: int) -> str:
     return KEYS[place // 12 * 12 + (place + semitones) % 12]
 
 
+def keys_apart(from_key: str, to_key: str) -> int:
+    """By how many semitones something in a key is moved to lie in another, from −6 to 5; 0 where a key is not known."""
+    if from_key not in KEYS or to_key not in KEYS:
+        return 0
+    apart = KEYS.index(to_key) % 12 - KEYS.index(from_key) % 12
+    return (apart + 6) % 12 - 6
+
+
 _PLAYED = ByIdentity(16)
 """The notes of a stack, which every layer asks for."""
 

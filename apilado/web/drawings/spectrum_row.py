@@ -74,3 +74,8 @@ def spectrum_row(kept: bytes, frequency_hz: float | None, said: str, width: floa
         x = across(frequency_hz, width)
         parts.append(tag("line", class_="pitch-mark", x1=x, x2=x, y1=0, y2=HEIGHT))
     return _drawn(width, HEIGHT, *parts, class_="spectrum-row", role="img", aria_label=said)
+
+
+def row_drawn(width: float, *parts: str, said: str) -> str:
+    """SVG of a row of something else on the same axis."""
+    return _drawn(width, HEIGHT, *parts, class_="spectrum-row", role="img", aria_label=said)

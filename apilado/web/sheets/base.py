@@ -71,6 +71,8 @@ class Action:
     job: str = ""
     """The kind of the job that it begins, and what that is asked for."""
     wanted: dict[str, Any] = field(default_factory=dict)
+    keeps: str = ""
+    """The kind of part that is kept in the Quarry, of what is at `within`."""
 
 
 @dataclass(frozen=True)

@@ -53,7 +53,12 @@ def duck_sections(stack: Stack, selected: str) -> tuple[Section, ...]:
         Section(
             ducker.name,
             own,
-            (Action("Overdo", overdo=path), Action("Without", without=path), remove),
+            (
+                Action("Overdo", overdo=path),
+                Action("Without", without=path),
+                Action("Keep", keeps="duck", within=path),
+                remove,
+            ),
         ),
         Section(
             "Shape",

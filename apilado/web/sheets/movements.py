@@ -79,7 +79,11 @@ def movement_section(stack: Stack, movement: Movement, owner: str) -> Section:
     return Section(
         movement.name,
         (_shapes(movement, path, stack), *shape, *first),
-        (Action("Without", without=path), Action("Remove", {"op": "remove", "path": path}, danger=True)),
+        (
+            Action("Without", without=path),
+            Action("Keep", keeps="movement", within=path),
+            Action("Remove", {"op": "remove", "path": path}, danger=True),
+        ),
         (*rest, *copy),
         Line(path, f"{moved} · {movement.in_words()}", movement.sketch(), switch),
         key=path,

@@ -23,11 +23,11 @@ import { Sections } from "./sections.js";
 import { Tapping } from "./tapping.js";
 import { clientOfTab, Tabs } from "./tabs.js";
 import { View } from "./views.js";
+import { zoom } from "./zoom.js";
 
 const OVERTAKEN = 204;
 const MEASURED = /^(sub|bus|space|shared|kick|trigger:.*|duck(:.*)?|balance)$/;
 const RENDERING_SHOWN_MS = 300;
-const [BEFORE_HIT_BEATS, BEHIND_HIT_BEATS] = [0.1, 0.9]; // of what is seen around one hit
 const [STEMS_WANTED_MS, STEMS_AGAIN_MS] = [4000, 1000];
 const SETTLING_MS = 20;
 const RESTING_MS = 250; // a hand that rests in the middle of a drag wants to see
@@ -470,26 +470,6 @@ let timer = null;
 function later(what) {
   clearTimeout(timer);
   timer = setTimeout(what, 60);
-}
-
-function zoom(bench, kind) {
-  const beat = bench.player.share() * bench.info.beats;
-  const bar = Math.floor(beat / bench.info.beatsPerBar) * bench.info.beatsPerBar;
-  const hits = [...document.querySelectorAll("#strip [data-hit]")].map((part) => Number(part.dataset.hit)).sort((a, b) => a - b);
-  const there = bench.item.startsWith("hit:") ? Number(bench.item.split(":").at(-1)) : hits.filter((hit) => hit <= beat + 1e-6).at(-1) ?? hits[0] ?? 0;
-  const shown = bench.hit ? bench.panels.range()[0] + BEFORE_HIT_BEATS : there;
-  bench.hit = ["hit", "before", "behind"].includes(kind) && !(kind === "hit" && bench.hit);
-  if (kind === "bar") bench.panels.zoomTo(bar, bar + bench.info.beatsPerBar);
-  else if (!bench.hit) bench.panels.zoomTo(0, bench.info.beats);
-  else {
-    const before = hits.filter((hit) => hit < shown - 1e-3).at(-1) ?? hits.at(-1) ?? 0;
-    const behind = hits.find((hit) => hit > shown + 1e-3) ?? hits[0] ?? 0;
-    const hit = { before, behind }[kind] ?? there;
-    bench.panels.zoomTo(hit - BEFORE_HIT_BEATS, hit + BEHIND_HIT_BEATS);
-  }
-  document.querySelector("[data-zoom=hit]").setAttribute("aria-pressed", bench.hit);
-  document.querySelectorAll(".only-hit").forEach((tool) => { tool.hidden = !bench.hit; });
-  bench.step("plan");
 }
 
 const bench = new Bench(document.getElementById("bench"));

@@ -25,7 +25,19 @@ export class Jobs {
       const pressed = target.closest("[data-job]");
       if (pressed) this.begin(pressed.dataset.job, JSON.parse(pressed.dataset.wanted ?? "{}"));
       if (target.closest("[data-bounce-of]")) this.ask(target.closest("[data-bounce-of]").dataset.bounceOf);
+      if (target.closest("[data-keep]")) this.keep(target.closest("[data-keep]").dataset);
     });
+  }
+
+  /** Keeps a part of the stack in the Quarry. */
+  async keep({ keep, within }) {
+    try {
+      await this.bench.settled();
+      tell((await post(`${this.bench.url}/keep-part`, { kind: keep, address: within })).told);
+      this.bench.quarry.refresh();
+    } catch (error) {
+      tell(error.message, { fault: true });
+    }
   }
 
   /** The choices of a bounce, of a layer or the whole; of the bars that are chosen. */
@@ -111,6 +123,7 @@ export class Quarry extends View {
     this.list = new QuarryList(this.place, {
       stack: Number(bench.url.split("/").at(-1)),
       putIn: (sound, how) => this.putIn(sound, how),
+      putPart: (part) => this.putPart(part),
     });
   }
 
@@ -119,6 +132,18 @@ export class Quarry extends View {
     else await super.draw();
     this.list.mark();
     this.list.waitForMeasured();
+  }
+
+  /** Puts a kept part into what is chosen. */
+  async putPart(part) {
+    await this.bench.settled();
+    const [kind, id] = this.bench.selected.split(":");
+    const to = kind === "layer" ? `layers/${id}` : ["bus", "space", "shared"].includes(kind) ? kind : "";
+    const { told, select } = await post(`${this.bench.url}/put-part`, { part, to, client: this.bench.client });
+    if (select) this.bench.remember(select);
+    await this.bench.step("plan");
+    if (this.open) this.toggle();
+    tell(told);
   }
 
   async putIn(sound, how) {

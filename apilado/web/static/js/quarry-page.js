@@ -41,7 +41,8 @@ list.waitForMeasured();
 /** Brings files one after the other, tells how far it is, and at the end what was refused and why. */
 async function bring(files) {
   const [refused, before] = [[], { brought: 0, there: 0 }];
-  const wanted = files.filter((file) => AUDIO.test(file.name));
+  const placed = (file) => file.webkitRelativePath || file.name;
+  const wanted = files.filter((file) => AUDIO.test(file.name)).sort((a, b) => placed(a).localeCompare(placed(b), undefined, { numeric: true }));
   files.filter((file) => !AUDIO.test(file.name)).forEach((file) => refused.push([file.name, "no kind of audio that is read here"]));
   for (const [index, file] of wanted.entries()) {
     tell(`Bringing ${index + 1} of ${wanted.length}: ${file.name}`, { stays: true });

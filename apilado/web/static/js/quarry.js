@@ -10,12 +10,15 @@ export class QuarryList {
    * @param place holds the list.
    * @param hears what plays a sound alone: toggles, told the number and the gain.
    */
-  constructor(place, { stack = 0, hears = null, putIn = null } = {}) {
-    Object.assign(this, { place, stack, hears, putIn, chosen: 0, timer: null });
+  constructor(place, { stack = 0, hears = null, putIn = null, putPart = null } = {}) {
+    Object.assign(this, { place, stack, hears, putIn, putPart, chosen: 0, timer: null });
     place.addEventListener("input", ({ target }) => { if (target.closest("[data-filters]")) this.later(TYPING_MS); });
     place.addEventListener("submit", (event) => event.preventDefault());
     place.addEventListener("click", (event) => this.pressed(event));
-    place.addEventListener("change", ({ target }) => { if (target.dataset.soundField) this.changed(target); });
+    place.addEventListener("change", ({ target }) => {
+      if (target.dataset.soundField) this.changed(target);
+      if (target.dataset.partName) this.renamed(target);
+    });
     place.addEventListener("keydown", (event) => this.keyed(event));
   }
 
@@ -40,10 +43,14 @@ export class QuarryList {
     if (!list) return;
     const asked = (this.asked = (this.asked ?? 0) + 1);
     try {
-      const html = await (await get(`/quarry/list?${this.query()}`)).text();
+      const parts = this.place.querySelector("[name=what]").value === "parts";
+      this.place.querySelector(".quarry").classList.toggle("shows-parts", parts);
+      const html = await (await get(`${parts ? "/parts" : "/quarry/list"}?${this.query()}`)).text();
       if (asked !== this.asked) return;
+      const focused = document.activeElement?.closest("[data-sound]")?.dataset.sound;
       list.innerHTML = html;
       this.mark();
+      if (focused) this.rows.find((row) => row.dataset.sound === focused)?.focus({ preventScroll: true });
       this.waitForMeasured();
     } catch (error) {
       tell(error.message, { fault: true });
@@ -64,7 +71,7 @@ export class QuarryList {
   mark() {
     for (const row of this.rows) {
       const chosen = Number(row.dataset.sound) === this.chosen;
-      row.setAttribute("aria-selected", chosen);
+      row.setAttribute("aria-current", chosen);
       row.tabIndex = chosen ? 0 : -1;
     }
     if (!this.rows.some((row) => row.tabIndex === 0) && this.rows[0]) this.rows[0].tabIndex = 0;
@@ -91,6 +98,8 @@ export class QuarryList {
       if (more) await this.more(more);
       else if (listen) this.hear(Number(listen.dataset.listenTo));
       else if (near("[data-hear]")) return;
+      else if (near("[data-put-part]")) await this.putPart(Number(near("[data-put-part]").dataset.putPart));
+      else if (near("[data-remove-part]")) await this.removePart(near("[data-remove-part]").dataset.removePart);
       else if (near("[data-put-in]")) await this.putIn(this.chosen, near("[data-put-in]").dataset.putIn);
       else if (near("[data-begin-with]")) await this.begin();
       else if (near("[data-pin]")) await this.send({ pinned: near("[data-pin]").dataset.pin === "true" });
@@ -151,14 +160,34 @@ export class QuarryList {
     this.chosen = 0;
     this.place.querySelector("[data-chosen]").innerHTML = "";
     await this.refresh();
+    this.offerBack(name, `/quarry/${number}/put-back`, () => this.choose(number));
+  }
+
+  /** Tells that something is removed, and offers to put it back. */
+  offerBack(name, url, then = () => {}) {
     tell(`‘${name}’ is removed from the list. `, { stays: true });
     const back = Object.assign(document.createElement("button"), { type: "button", className: "btn btn-small", textContent: "Put back" });
     back.addEventListener("click", async () => {
-      await post(`/quarry/${number}/put-back`, {});
+      await post(url, {});
       untell();
       await this.refresh();
-      this.choose(number);
+      then();
     });
     document.querySelector("#notices .notice")?.append(back);
+  }
+
+  async removePart(number) {
+    const { name } = await post(`/parts/${number}/remove`, {});
+    await this.refresh();
+    this.offerBack(name, `/parts/${number}/put-back`);
+  }
+
+  async renamed(field) {
+    try {
+      await post(`/parts/${field.dataset.partName}`, { name: field.value });
+    } catch (error) {
+      tell(error.message, { fault: true });
+      this.refresh();
+    }
   }
 }
