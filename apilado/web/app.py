@@ -20,7 +20,7 @@ from apilado.actions.storing import Housekeeper
 from apilado.actions.workspace import Workspace
 from apilado.errors import ApiladoError, NotFound, Overtaken, ServerFault, StorageFault
 from apilado.web.pages import page
-from apilado.web.routes import bench, deliver, files, jobs, listening, parts, quarry, remedies, shelf, sound
+from apilado.web.routes import bench, deliver, files, guide, jobs, listening, parts, quarry, remedies, shelf, sound
 from apilado.web.security import Doors, Security
 
 STATUS = MappingProxyType({NotFound: 404, StorageFault: 507, ServerFault: 500})
@@ -55,7 +55,7 @@ def create_app(workspace: Workspace, doors: Doors | None = None, history_days: i
     app.state.workspace = workspace
     app.state.jobs = Jobs(workspace, JOB_KINDS)
     app.state.surveyor = Surveyor(workspace)
-    for module in (shelf, bench, remedies, sound, listening, files, quarry, jobs, deliver, parts):
+    for module in (shelf, bench, remedies, sound, listening, files, quarry, jobs, deliver, parts, guide):
         app.include_router(module.router)
     app.mount("/static", StaticFiles(directory=STATIC), name="static")
     app.add_exception_handler(ApiladoError, told)

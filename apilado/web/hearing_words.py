@@ -58,6 +58,9 @@ def _backing(stack: Stack, audition: Audition) -> str:
 
 def what_is_heard(stack: Stack, audition: Audition) -> str:
     """What is heard where that is not the whole, in words; else nothing."""
+    brought = _brought_alone(stack, audition)
+    if brought:
+        return brought
     said = [_alone(stack, audition)]
     if audition.only:
         said.append(f"only what {_named(stack, audition.only)} makes")
@@ -68,6 +71,16 @@ def what_is_heard(stack: Stack, audition: Audition) -> str:
     if audition.trial is not None:
         said.append(f"with ‘{_title(stack, audition)}’ as if it were done")
     return ", ".join(each for each in said if each)
+
+
+def _brought_alone(stack: Stack, audition: Audition) -> str:
+    """What an edit that is tried would bring, where that alone is heard: a sound of the Quarry; else nothing."""
+    if audition.trial is None or not audition.alone or audition.soloed(stack):
+        return ""
+    try:
+        return _alone(stack_for(stack, audition), audition)
+    except ApiladoError:
+        return ""
 
 
 def _alone(stack: Stack, audition: Audition) -> str:

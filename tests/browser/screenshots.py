@@ -1,8 +1,10 @@
 """python -m tests.browser.screenshots DIR: one picture of each main view, from the demo data."""
 
+import json
 import shutil
 import sys
 import tempfile
+import time
 from pathlib import Path
 
 from playwright.sync_api import sync_playwright
@@ -11,6 +13,21 @@ from tests.browser.page import FLAGS, MENDING_MS
 from tests.server import Server
 
 READY = "#soundings:not(.is-stale) .soundings-head"
+
+
+def quarried(server: Server, stacks: dict[str, int]) -> None:
+    """Bounces what makes a Quarry worth a look."""
+    for name, bounced in (
+        ("Foghorn", {"what": "layers", "layers": ["growl"]}),
+        ("Sea Chest", {"what": "layers", "layers": ["pipe"]}),
+        ("Lock Gate", {"what": "stack", "first_bar": 1, "last_bar": 2}),
+        ("Breakwater", {"what": "bus"}),
+        ("Slipway", {"what": "layers", "layers": ["sub"]}),
+        ("Slipway", {"what": "bus"}),
+    ):
+        job = json.loads(server.ask(f"/stacks/{stacks[name]}/jobs", {"kind": "bounce", "wanted": {"bounced": bounced}}))
+        while json.loads(server.ask(f"/jobs/{job['id']}"))["state"] == "running":
+            time.sleep(0.1)
 
 
 def main(folder: Path) -> None:
@@ -33,10 +50,28 @@ def main(folder: Path) -> None:
         shelf.screenshot(path=folder / "shelf.png")
         paths = {shelf.locator(".card-name").nth(i).inner_text(): i for i in range(shelf.locator(".card-name").count())}
         links = {name: shelf.locator(".card-open").nth(i).get_attribute("href") for name, i in paths.items()}
+        quarried(server, {name: int(link.split("/")[-1]) for name, link in links.items()})
+        for name, path, shown in (
+            ("quarry", "/quarry", ".quarry-row:nth-of-type(7) .spectrum-body"),
+            ("deliver", f"{links['Breakwater']}/deliver", "#plan [data-file]"),
+        ):
+            page = view(path)
+            if name == "deliver":
+                page.wait_for_selector(shown)
+                page.select_option("[name=extent]", "one-pass")
+                page.click("[data-parts] summary")
+                page.check("[name=notes]")
+                page.click("h1")
+                page.wait_for_selector("#plan .midi-files")
+            else:
+                page.click(".quarry-row:has-text('Slipway bass') .quarry-name")
+                page.wait_for_selector("[data-chosen] .quarry-facts")
+            page.wait_for_selector(shown, state="attached")
+            page.wait_for_timeout(500)
+            page.screenshot(path=folder / f"{name}.png")
         for name, stack, dark, keys, shown in (
             ("bench", "Slipway", False, "2", READY),
             ("bench-night", "Slipway", True, "1", READY),
-            ("bench-flawed", "Lock Gate", False, "3", READY),
             ("mend-all", "Lock Gate", False, "", "#mend-all"),
             ("plumb", "Lock Gate", False, "l", ".plumb-pair"),
             ("low-end", "Slipway", False, "u", ".cycle-drawing"),
@@ -46,7 +81,6 @@ def main(folder: Path) -> None:
             ("balance", "Slipway", False, "t", ".target-line"),
             ("space", "Breakwater", True, "w", "[data-open='space/path/room'].line-name"),
             ("chains", "Rope Walk", False, "2", "[data-open='layers/body/path/weight'].line-name"),
-            ("carve", "Lock Gate", False, "2", ".covering"),
             ("duck", "Rope Walk", False, "d", "#headroom"),
             ("movement", "Slipway", False, "2", "[data-mark='layers/mid/level_db']"),
             ("section", "Rope Walk", False, "", "#section-add"),
@@ -60,8 +94,6 @@ def main(folder: Path) -> None:
             if name == "bench-night":
                 page.click("[data-mode=harmonics]")
             page.wait_for_selector(shown, state="attached")
-            if name == "bench-flawed":
-                page.wait_for_selector("#soundings .btn-fix", state="attached")
             if name == "mend-all":
                 page.click("#mend-all")
                 page.wait_for_selector("#dialog .btn-fix", timeout=MENDING_MS)

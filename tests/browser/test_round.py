@@ -54,6 +54,11 @@ class RoundTest(BrowserCase):
         row.wait_for()
         self.until(page, "document.querySelectorAll('#quarry-view .quarry-row').length === 1")
         row.focus()
+        page.keyboard.down(" ")  # held, it is heard alone in the loop
+        page.wait_for_selector("#quarry-view [data-hear][aria-pressed=true]")
+        page.wait_for_selector("#you-hear >> text=only Slipway mix")
+        page.keyboard.up(" ")
+        page.wait_for_selector("#you-hear >> text=the whole")
         page.keyboard.press("Enter")
         page.click("#quarry-view [data-put-in=laid]")
         self.told(page, "stretched from 126 to 103.7 bpm; tuned from F minor to A minor, +4 semitones")

@@ -134,6 +134,8 @@ class PutInTest(QuarryCase):
         plain, _ = self.loop()
         self.assertGreater(abs(audio).max(), 0.05)
         self.assertGreater(abs(audio - plain).max(), 0.05)
+        self.assertEqual(self.hearing(**heard)[:2], ["this stack", "only hum"])
+        self.assertEqual(self.hearing(trial=heard["trial"])[1], "with ‘Put in hum’ as if it were done")
         self.assertEqual(self.head().undo_title, None, "it is only heard")
 
 

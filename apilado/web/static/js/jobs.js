@@ -2,7 +2,7 @@
 
 import { get, post, tell } from "./api.js";
 import { View } from "./views.js";
-import { QuarryList } from "./quarry.js";
+import { QuarryList, SOUND_TYPE } from "./quarry.js";
 import { openDialog } from "./redraw.js";
 
 const ASKED_MS = 250;
@@ -122,8 +122,26 @@ export class Quarry extends View {
     super(bench, "quarry", "Looking through the Quarry …", {});
     this.list = new QuarryList(this.place, {
       stack: Number(bench.url.split("/").at(-1)),
+      holds: (button, inPlace) => {
+        const { alone, backing, ...heard } = bench.listening.meant(button);
+        bench.listening.hold({ button, key: " " }, inPlace ? heard : { ...heard, alone, backing });
+      },
       putIn: (sound, how) => this.putIn(sound, how),
       putPart: (part) => this.putPart(part),
+    });
+    this.listenToDrops();
+  }
+
+  /** A sound that is dragged out of the list goes into the stack, laid as it is. */
+  listenToDrops() {
+    document.addEventListener("dragover", (event) => {
+      if (event.dataTransfer.types.includes(SOUND_TYPE) && !this.place.contains(event.target)) event.preventDefault();
+    });
+    document.addEventListener("drop", (event) => {
+      const sound = event.dataTransfer.getData(SOUND_TYPE);
+      if (!sound || this.place.contains(event.target)) return;
+      event.preventDefault();
+      this.putIn(Number(sound), "laid").catch((error) => tell(error.message, { fault: true }));
     });
   }
 

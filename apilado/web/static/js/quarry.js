@@ -4,14 +4,20 @@ import { get, post, tell, untell } from "./api.js";
 
 const TYPING_MS = 150;
 const MEASURED_AGAIN_MS = 1200;
+export const SOUND_TYPE = "application/x-apilado-sound";
 
 export class QuarryList {
   /**
    * @param place holds the list.
    * @param hears what plays a sound alone: toggles, told the number and the gain.
+   * @param holds what plays a sound in the loop for as long as a key is held: told the button, and whether in place.
    */
-  constructor(place, { stack = 0, hears = null, putIn = null, putPart = null } = {}) {
-    Object.assign(this, { place, stack, hears, putIn, putPart, chosen: 0, timer: null });
+  constructor(place, { stack = 0, hears = null, holds = null, putIn = null, putPart = null } = {}) {
+    Object.assign(this, { place, stack, hears, holds, putIn, putPart, chosen: 0, timer: null });
+    place.addEventListener("dragstart", (event) => {
+      const sound = event.target.closest?.("[data-sound]")?.dataset.sound;
+      if (sound) event.dataTransfer.setData(SOUND_TYPE, sound);
+    });
     place.addEventListener("input", ({ target }) => { if (target.closest("[data-filters]")) this.later(TYPING_MS); });
     place.addEventListener("submit", (event) => event.preventDefault());
     place.addEventListener("click", (event) => this.pressed(event));
@@ -123,6 +129,9 @@ export class QuarryList {
     if (next) {
       const to = rows[rows.indexOf(row) + next];
       if (to) this.choose(Number(to.dataset.sound), { focus: true });
+    } else if (event.key === " " && this.holds) {
+      const button = row.querySelector("[data-hear]");
+      if (button && !event.repeat) this.holds(button, event.shiftKey);
     } else if (event.key === " " && this.hears) this.hear(Number(row.dataset.sound));
     else if (event.key === "Enter") this.choose(Number(row.dataset.sound));
     else if (event.key === "Delete") this.choose(Number(row.dataset.sound)).then(() => this.place.querySelector("[data-remove-sound]:not(:disabled)")?.click());
