@@ -13,6 +13,7 @@ FREE_BYTES, FREE_SHARE = 4 * 2**20, 0.2
 """Free pages are given back from so many bytes, and so much of the file, on."""
 HOUR = 13
 """Characters of a time up to its hour."""
+YESTERDAY = "strftime('%Y-%m-%dT%H:%M:%fZ', 'now', '-1 day')"
 RULE = (
     "Steps of undo that are older than {days} days are thinned: of each hour its last one stays, and what was undone "
     "and left goes. Stacks that were removed from the Shelf longer ago go for good. The audio stays until unused "
@@ -74,6 +75,8 @@ def tidy(database: Database, days: int) -> Tidied:
             break
     with database.transaction() as connection:
         bases = documents.drop_idle_bases(connection)
+        ended = "dismissed OR (state IN ('done', 'failed', 'stopped') AND kind NOT IN ('deliver', 'multisample'))"
+        connection.execute(f"DELETE FROM jobs WHERE ({ended}) AND ended_at < {YESTERDAY}")
     return Tidied(steps, stacks, packed, bases, database.give_back(FREE_BYTES, FREE_SHARE))
 
 

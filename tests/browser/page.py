@@ -171,6 +171,18 @@ class BrowserCase(unittest.TestCase):
             status = cli.main(["check", str(bundle), "--json"])
         return status, [s["id"] for s in json.loads(out.getvalue()) if s["status"] == "fault"]
 
+    def accessible(self, page: Page, where: object = "") -> None:
+        """Finds nothing serious in a page as it is shown, by axe-core."""
+        if not page.evaluate("'axe' in window"):
+            page.evaluate((HERE / "vendor" / "axe.min.js").read_text())
+        found = page.evaluate("axe.run(document, {resultTypes: ['violations']})")["violations"]
+        serious = [
+            (v["id"], v["nodes"][0]["html"][:160], v["nodes"][0]["failureSummary"][:300])
+            for v in found
+            if v["impact"] in ("serious", "critical")
+        ]
+        self.assertEqual(serious, [], where)
+
     def play(self, page: Page) -> None:
         """Starts the loop, and waits until it is heard."""
         page.click("#play")

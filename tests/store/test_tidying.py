@@ -5,6 +5,7 @@ from unittest import mock
 import numpy as np
 
 from apilado.store import tidying
+from apilado.store.jobs import KeptJobs
 from apilado.store.sounds import Origin
 from apilado.store.tidying import rule_in_words, tidy
 from tests.store.test_sounds import SoundsCase
@@ -113,6 +114,20 @@ class ThinTest(TidyCase):
             self.assertEqual(left, wanted)
             self.assertEqual(self.stacks.head(head.stack_id).stack, before)
             self.assertEqual(len(self.undone(head.stack_id)), len(wanted) - 1)
+
+
+class JobsTest(TidyCase):
+    def test_what_has_ended_is_forgotten_but_for_deliveries(self):
+        jobs, head = KeptJobs(self.database), self.stacks.create(named("0"))
+        for kind, state in (("bounce", "done"), ("bounce", "broken off"), ("deliver", "done"), ("freeze", "failed")):
+            number = jobs.begin(kind, head.stack_id, head.id, head.stack, f"{kind} {state}", {})
+            jobs.end(number, state, "x")
+        tidy(self.database, 90)
+        self.assertEqual(len(jobs.listed()), 4, "they are of today")
+        with self.database.transaction() as connection:
+            connection.execute("UPDATE jobs SET ended_at = strftime('%Y-%m-%dT%H:%M:%fZ', 'now', '-2 days')")
+        tidy(self.database, 90)
+        self.assertEqual([job.title for job in jobs.listed()], ["deliver done", "bounce broken off"])
 
 
 class RoomTest(TidyCase):
