@@ -8,6 +8,7 @@ import zipfile
 from contextlib import closing
 from pathlib import Path
 from time import monotonic
+from unittest import mock
 
 from apilado.actions import storing
 from apilado.actions.storing import Housekeeper, backup, mend, restore
@@ -193,6 +194,19 @@ class BackupTest(StoreCase):
         (self.folder / "assets" / f"{self.other.sha256}.wav").unlink()
         done = backup(self.folder, self.folder.parent / "all.zip")
         self.assertEqual((done.files, done.missing), (1, (f"{self.other.sha256}.wav",)))
+
+    def test_audio_that_is_cleared_meanwhile_is_not_missed(self):
+        self.workspace.sounds.remove(self.workspace.sounds.of_asset(self.other.sha256).id)
+        archived, cleared = storing._archived, []
+
+        def later(*given):
+            cleared.append(self.workspace.assets.delete_unused(self.other.sha256))
+            return archived(*given)
+
+        with mock.patch.object(storing, "_archived", later):
+            done = backup(self.folder, self.folder.parent / "all.zip")
+        self.assertEqual((cleared, done.files, done.missing), ([True, False], 1, ()))
+        self.assertEqual(restore(self.folder.parent / "all.zip", self.folder.parent / "again").faults, [])
 
     def test_deliveries_stay_behind(self):
         head = self.workspace.stacks.head(2)

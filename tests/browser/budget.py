@@ -16,7 +16,9 @@ from playwright.sync_api import Page, sync_playwright
 from apilado.bench.reference import heavy_stack
 from apilado.core.document.edits import apply
 from apilado.core.document.edits_pattern import SetBars
+from apilado.core.document.movement import Movement, Target
 from apilado.core.document.reading import stack_to_json
+from apilado.core.document.stack import Stack
 from apilado.demo.stacks import slipway
 from tests.browser.page import FLAGS
 from tests.server import Server
@@ -31,8 +33,15 @@ document.addEventListener("apilado:sounding", ({ detail }) =>
 """
 QUIET = "#bench[aria-busy=false] #soundings:not(.is-stale)"
 LONG_MS = 240_000
+SWAY = "sway"
 MOST_POLLS = 160
 """After so many looks at the log there was nothing to be changed: a slider stood there already."""
+
+
+def swaying(stack: Stack, step: str) -> Stack:
+    """The stack with a movement of the drive of a step."""
+    target = Target(id="drive", path=f"{step}/drive_db", travel=3.0)
+    return stack.model_copy(update={"movements": (*stack.movements, Movement(id=SWAY, name=SWAY, targets=(target,)))})
 
 
 def pulled(page: Page, selector: str, dx: float, dy: float, at_x: float | None = None) -> None:
@@ -65,6 +74,12 @@ def kinds(page: Page, layer: str, drive: str):
         "drive": lambda n: (
             opened(page, drive.rpartition("/")[0]),
             page.locator(slider).first.click(position={"x": 18 + n % 7 * 5, "y": 8}),
+        ),
+        "movement": lambda n: (
+            opened(page, f"movements/{SWAY}"),
+            page.locator(f"#sheet input[type=range][data-path='movements/{SWAY}/length_beats']").first.click(
+                position={"x": 18 + n % 7 * 5, "y": 8}
+            ),
         ),
         "a moved note": lambda n: pulled(page, "#passage .note .note-bar", 0, 7 if n % 2 else -7),
     }
@@ -109,7 +124,9 @@ def main(edits: int) -> None:
                     ("Slipway", slipway().stack, "layer:mid", "layers/mid/path/clip"),
                     ("Heavy", heavy_stack(bars), "layer:layer-2", "layers/layer-2/path/clip"),
                 ):
-                    stack = apply(stack, SetBars(bars=bars)).model_copy(update={"name": f"{name} {bars}"})
+                    stack = swaying(apply(stack, SetBars(bars=bars)), step).model_copy(
+                        update={"name": f"{name} {bars}"}
+                    )
                     page = browser.new_page(viewport={"width": 1280, "height": 800})
                     page.add_init_script(LOG)
                     content = {

@@ -1,6 +1,7 @@
 """The Quarry's entries: found by words and by what they are, never lost while something uses them."""
 
 import sqlite3
+from unittest import mock
 
 from apilado.core.document.cast import Cast
 from apilado.core.document.layer import Layer
@@ -189,3 +190,45 @@ class KeepingTest(SoundsCase):
         for table, column, value in (("sounds", "id", entry.id), ("assets", "sha256", entry.asset)):
             with self.assertRaises(sqlite3.IntegrityError), self.database.transaction() as connection:
                 connection.execute(f"DELETE FROM {table} WHERE {column} = ?", (value,))
+
+
+class UnderWayTest(SoundsCase):
+    """The program ends in the middle of a file's coming or going: what is left of it goes at the next start."""
+
+    def files(self):
+        return sorted(path.stem for path in self.assets.folder.iterdir())
+
+    def under_way(self):
+        with self.database.reading() as connection:
+            return [row["name"] for row in connection.execute("SELECT name FROM files_under_way")]
+
+    def test_it_ends_before_the_row_is_there(self):
+        kept = self.bring("kept")
+        with mock.patch.object(Assets, "_entered", side_effect=KeyboardInterrupt), self.assertRaises(KeyboardInterrupt):
+            self.assets.add(wav(sine(99.0, 0.02)), "late.wav")
+        self.assertEqual((len(self.files()), len(self.under_way())), (2, 1))
+        self.assets = Assets(self.database, self.assets.folder)
+        self.assertEqual((self.files(), self.under_way()), ([kept.asset], []))
+
+    def test_it_ends_before_the_file_has_gone(self):
+        kept, gone = self.bring("kept"), self.bring("gone")
+        self.sounds.remove(gone.id)
+        with mock.patch("pathlib.Path.unlink", side_effect=KeyboardInterrupt), self.assertRaises(KeyboardInterrupt):
+            self.assets.delete_unused(gone.asset)
+        self.assertEqual(len(self.files()), 2)
+        self.assets = Assets(self.database, self.assets.folder)
+        self.assertEqual((self.files(), self.under_way()), ([kept.asset], []))
+
+    def test_what_came_and_went_is_under_way_no_longer(self):
+        entry = self.bring("post")
+        self.assertEqual(self.under_way(), [])
+        self.sounds.remove(entry.id)
+        self.assets.delete_unused(entry.asset)
+        self.assertEqual((self.files(), self.under_way()), ([], []))
+
+    def test_one_that_is_there_again_meanwhile_stays(self):
+        entry = self.bring("post")
+        with self.database.transaction() as connection:
+            connection.execute("INSERT INTO files_under_way VALUES (?)", (f"{entry.asset}.wav",))
+        self.assets = Assets(self.database, self.assets.folder)
+        self.assertEqual((self.files(), self.under_way()), ([entry.asset], []))
