@@ -11,9 +11,11 @@ from apilado.actions.delivery_plan import DeliveryOptions
 from apilado.actions.job_kinds import JOB_KINDS
 from apilado.actions.jobs import Jobs
 from apilado.actions.putting_in import HOWS, put_in
+from apilado.core.document.addresses import replaced
 from apilado.core.document.edits import apply
 from apilado.core.document.layer import Layer
 from apilado.core.document.path import Equaliser, layer_path
+from apilado.core.document.section import Change, PieceSection
 from apilado.core.document.stack import Crossover, keys_apart
 from apilado.core.formats.audio_files import read_audio
 from apilado.core.measure.loudness import measure_loudness
@@ -70,6 +72,26 @@ class BouncedTest(unittest.TestCase):
         for first, last in ((1, 1), (2, 3), (4, 4), (1, stack.bars)):
             part, _ = bounce(stack, Bounced(what="stack", first_bar=first, last_bar=last), loader({}), ENGINE)
             np.testing.assert_array_equal(part, whole[:, frame((first - 1) * bar) : frame(last * bar)])
+
+    def test_the_last_bars_of_a_single_pass_have_its_tail(self):
+        stack = replaced(slipway().stack, "voice/envelope/release_ms", 2000.0)
+        whole, rate = bounce(stack, Bounced(what="bus", extent="one-pass"), loader({}), ENGINE)
+        first = beats_to_samples(8.0, stack.tempo_bpm, rate)
+        for given in ({}, {"last_bar": 4}):
+            part, _ = bounce(stack, Bounced(what="bus", extent="one-pass", first_bar=3, **given), loader({}), ENGINE)
+            np.testing.assert_array_equal(part, whole[:, first:])
+        part, _ = bounce(stack, Bounced(what="bus", extent="one-pass", first_bar=3, last_bar=3), loader({}), ENGINE)
+        self.assertEqual(part.shape[1], beats_to_samples(12.0, stack.tempo_bpm, rate) - first)
+
+    def test_where_a_section_mutes_it_it_is_silent_before_the_duck_too(self):
+        muted = Change(id="c", path="layers/sub/mute", value=True)
+        section = PieceSection(id="s", name="out", first_bar=2, last_bar=2, changes=(muted,))
+        stack = slipway().stack.model_copy(update={"sections": (section,)})
+        for duck in ("before", "after"):
+            audio, rate = bounce(stack, Bounced(layers=("sub",), duck=duck), loader({}), ENGINE)
+            first, last = (beats_to_samples(beats, stack.tempo_bpm, rate) for beats in (4.0, 8.0))
+            self.assertLess(float(np.abs(audio[:, first + 500 : last - 500]).max()), 1e-6)
+            self.assertGreater(float(np.abs(audio[:, :first]).max()), 0.05)
 
     def test_before_the_duck_and_after_it(self):
         stack = slipway().stack

@@ -43,7 +43,7 @@ def frozen(builder: Builder, layer: Layer) -> Stage | None:
     """The stage of a layer's frozen sound; None where it has none that is still what it would be rendered to."""
     clock = builder.clock
     kept = next((each for each in layer.frozen if each.rate_hz == clock.rate_hz), None)
-    if kept is None or clock.whole_beats or clock.begins is not None or kept.of != print_of(builder, layer):
+    if kept is None or clock.begins is not None or kept.of != print_of(builder, layer):
         return None
     asset = kept.loop if clock.looped else kept.one_pass
     return stage(frozen_sound, asset=asset, clock=clock, context={"load": builder.load})
