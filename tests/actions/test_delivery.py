@@ -189,6 +189,7 @@ class MidiTest(unittest.TestCase):
             if message.type == "control_change":
                 self.assertEqual(message.control, 20)
                 values[round(beats, 3)] = message.value
+        self.assertLess(len(values), 64, "only what changes is written")
         at = sorted(values)
         held = [values[max(each for each in at if each <= beat)] for beat in (0.5, 1.5, 2.5, 3.5, 13.5)]
         # The whole of a slider is 127, and half of its travel is moved.

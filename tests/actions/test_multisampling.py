@@ -207,7 +207,10 @@ class LoopPointsTest(unittest.TestCase):
 
     def test_noise_and_what_falls_have_none(self):
         falling = sine(50.0, 2.0) * np.exp(-4.0 * np.arange(96000) / 48000).astype(np.float32)
-        for audio in (noise(96000), falling, np.zeros((2, 96000), np.float32), sine(50.0, 0.3)):
+        slowly = sine(50.0, 2.0) * np.exp(-1.4 * np.arange(96000) / 48000).astype(
+            np.float32
+        )  # 2.4 dB in the shortest loop
+        for audio in (noise(96000), falling, slowly, np.zeros((2, 96000), np.float32), sine(50.0, 0.3)):
             self.assertIsNone(loop_points(audio, 48000, hertz=50.0, first_s=0.25, last_s=1.9))
 
     def test_a_crossfade_ends_in_what_comes_before_the_beginning(self):
