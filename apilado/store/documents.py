@@ -28,11 +28,12 @@ def written(connection: sqlite3.Connection, document: str, near: int | None) -> 
     row = connection.execute(
         "SELECT bases.id, bases.document FROM revisions JOIN bases ON bases.id = base WHERE revisions.id = ?", (near,)
     ).fetchone()
-    alone = packed(document)
     if row is not None:
         against_another = packed(document, unpacked(row["document"]))
-        if is_worth_it(against_another, alone):
+        # What the base takes alone is what this would: so it need not be packed twice.
+        if is_worth_it(len(against_another), len(row["document"])):
             return Row(against_another, int(row["id"]))
+    alone = packed(document)
     base = connection.execute("INSERT INTO bases (document) VALUES (?)", (alone,)).lastrowid or 0
     return Row(packed(document, document), base)
 

@@ -36,6 +36,24 @@ class PackingTest(unittest.TestCase):
         document = stack_to_compact_json(STACK)
         self.assertLess(len(packed(document.replace('"tempo_bpm":126', '"tempo_bpm":127'), document)), 120)
 
+    def test_so_it_is_in_a_long_document_wherever_it_lies(self):
+        notes = tuple(
+            Note(start_beats=n / 16, length_beats=0.06, pitch=30 + n % 40, velocity=1 + n % 120) for n in range(4000)
+        )
+        document = stack_to_compact_json(STACK.model_copy(update={"pattern": notes}))
+        self.assertGreater(len(document), 250_000)
+        first, last = document.index('"pitch":31'), document.rindex('"pitch":31')
+        for changed in (
+            document.replace('"tempo_bpm":126', '"tempo_bpm":127'),
+            document[:first] + '"pitch":99' + document[first + 10 :],
+            document[:last] + '"pitch":99' + document[last + 10 :],
+            document.replace('"pattern":[', '"pattern":[' + notes[5].model_dump_json() + ","),
+            document.replace(notes[7].model_dump_json() + ",", ""),
+        ):
+            content = packed(changed, document)
+            self.assertEqual(unpacked(content, document), changed)
+            self.assertLess(len(content), 3000)
+
 
 class DocumentsTest(StoreCase):
     def rows(self, query):
