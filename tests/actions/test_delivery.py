@@ -44,7 +44,7 @@ def audio_in(files):
 class SectionsTest(unittest.TestCase):
     def test_apart_they_sum_to_the_whole(self):
         cases = [(sectioned(), None)]
-        for seed in seeds(2, first=70):
+        for seed in seeds(1, first=70):
             stack, load = seeded_stack(seed)
             cases.append((drawn_sections(Dice(seed), stack), load))
         for number, (stack, load) in enumerate(cases):
@@ -131,7 +131,7 @@ class LevelTest(unittest.TestCase):
 
 class SumTest(unittest.TestCase):
     def test_it_is_checked_and_told(self):
-        for seed in seeds(2, first=20):
+        for seed in seeds(1, first=20):
             stack, load = seeded_stack(seed)
             report = delivered(stack, load, mix=False, bass=False, kick=False)["measures.json"]
             sums = json.loads(report)["sum_check"]["stems_against_bus_input_dbfs"]
