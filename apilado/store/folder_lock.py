@@ -28,8 +28,8 @@ class FolderLock:
             owner = os.read(self._file, 20).decode(errors="replace").strip()
             os.close(self._file)
             raise StorageFault(
-                f"'{folder}' is open in another Apilado (process {owner or 'unknown'}): close that one, "
-                "or choose another folder with --data. What only reads may run beside it: `store`, `backup`, `render`, `check`"
+                f"'{folder}' is open in another Apilado (process {owner or 'unknown'}): close that one, or choose "
+                "another folder with --data. What only reads may run beside it: `store`, `backup`, `render`, `check`"
             ) from None
         os.ftruncate(self._file, 0)
         os.write(self._file, str(os.getpid()).encode())
