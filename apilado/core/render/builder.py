@@ -23,7 +23,7 @@ from apilado.core.document.without import following_nothing
 from apilado.core.render import steps
 from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.render.containing import contained
-from apilado.core.render.freezing import frozen, loop_of
+from apilado.core.render.freezing import all_thawed, frozen, loop_of
 from apilado.core.render.memories import Memories
 from apilado.core.render.moves import Moved, Moves, moving
 from apilado.core.render.passed import Passed
@@ -67,7 +67,7 @@ class Builder:
         self.memories = Memories(self.forms.stacks, clock)
         self._shaped: dict[str, Stage] = {}
         self._live: dict[str, Stage] = {}
-        self._looped: Builder | None = None
+        self._thawed_loop: Builder | None = None
         self.frozen: set[str] = set()
         """The ids of the layers whose source and path are not rendered."""
         self._followed: dict[str, Stage] = {}
@@ -316,13 +316,13 @@ class Builder:
             self._live[layer.id] = self.along(self.source(layer), f"layers/{layer.id}", layer.path)
         return self._live[layer.id]
 
-    def looped(self) -> Builder:
-        """What makes the stages of the loop of the same stack."""
-        if self.clock.looped:
-            return self
-        if self._looped is None:
-            self._looped = Builder(self.stack, loop_of(self.clock), self.load, self._audition)
-        return self._looped
+    def thawed_loop(self) -> Builder:
+        """What makes the stages of the loop of the same stack with nothing frozen in it."""
+        if self._thawed_loop is None:
+            stack = all_thawed(self.stack)
+            same = self.clock.looped and stack is self.stack
+            self._thawed_loop = self if same else Builder(stack, loop_of(self.clock), self.load, self._audition)
+        return self._thawed_loop
 
     def split(self, sound: Stage, owner: str) -> Stage:
         """A sound in the band of a layer."""

@@ -35,8 +35,8 @@ def frozen_sound(*, asset: str, clock: Clock, load: AssetLoader) -> Audio:
 
 
 def print_of(builder: Builder, layer: Layer) -> str:
-    """The print of all that a layer's source and path are made of, whatever the extent."""
-    return builder.looped().live(layer).key.hex()
+    """The print of all that a layer's source and path are made of, whatever the extent, and whatever else is frozen."""
+    return builder.thawed_loop().live(layer).key.hex()
 
 
 def frozen(builder: Builder, layer: Layer) -> Stage | None:
@@ -65,6 +65,13 @@ def thawed(stack: Stack, layer_id: str) -> Stack:
     """The stack with a layer rendered again."""
     layers = tuple(each.model_copy(update={"frozen": ()}) if each.id == layer_id else each for each in stack.layers)
     return stack.model_copy(update={"layers": layers})
+
+
+def all_thawed(stack: Stack) -> Stack:
+    """The stack with every layer rendered; itself where none is frozen."""
+    for layer in stack.layers:
+        stack = thawed(stack, layer.id) if layer.frozen else stack
+    return stack
 
 
 def loop_of(clock: Clock) -> Clock:

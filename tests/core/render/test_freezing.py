@@ -15,6 +15,7 @@ from apilado.core.render.freezing import frozen_sound, print_of, still_of, thawe
 from apilado.core.render.graph import build, clock_of
 from apilado.core.render.listening import stack_for
 from apilado.core.render.stretch import NotAtOnce, stretch_of
+from apilado.core.sources.layer_sound import LayerSound
 from apilado.demo.stacks import slipway
 from tests.seeded.sectioned import drawn_sections
 from tests.seeded.stacks import Dice, seeded_stack, seeds
@@ -122,6 +123,26 @@ class FrozenTest(unittest.TestCase):
         clock = clock_of(stack, looped=True)
         was, now = ENGINE.run([build(stack, clock, load).layers["high"], build(cold, clock, load).layers["high"]])
         np.testing.assert_array_equal(was, now)
+
+    def test_it_stays_frozen_whatever_else_is(self):
+        """A layer that takes another's treated sound, and that other, frozen one after the other."""
+        stack = slipway().stack
+        source = LayerSound(layer="mid", tap="treated")
+        layers = tuple(
+            each.model_copy(update={"source": source}) if each.id == "high" else each for each in stack.layers
+        )
+        stack = stack.model_copy(update={"layers": layers})
+        for first, second in (("high", "mid"), ("mid", "high")):
+            once, load = frozen(stack, loader({}), first)
+            twice, both = frozen(once, load, second)
+            for looped in (True, False):
+                clock = clock_of(stack, looped=looped)
+                graph = build(twice, clock, both)
+                self.assertEqual(graph.frozen, {"mid", "high"})
+                was, now = ENGINE.run([build(stack, clock, both).output, graph.output])
+                np.testing.assert_allclose(now, was, atol=1e-6)
+            builder = Builder(twice, clock_of(twice, looped=True), both)
+            self.assertTrue(all(still_of(builder, each) for each in twice.layers))
 
     def test_a_stretch_is_cut_out_of_it(self):
         cold, load = frozen(slipway().stack, loader({}), "mid")
