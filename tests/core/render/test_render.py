@@ -42,15 +42,14 @@ from tests.support import ENGINE, graph_of, loader, path_of, plain_stack, render
 
 class RenderTest(unittest.TestCase):
     def test_two_renders_are_the_same_bytes(self):
-        for bundle in demo_bundles():
-            load = loader({asset.sha256: asset.content for asset in bundle.assets})
-            for looped in (True, False):
-                found = []
-                for threads in (1, 3):
-                    engine = Engine(threads=threads)
-                    found.append(engine.run([graph_of(bundle.stack, load, looped=looped).output])[0].tobytes())
-                    engine.close()
-                self.assertEqual(*found)
+        for number, bundle in enumerate(demo_bundles()):
+            load, found = loader({asset.sha256: asset.content for asset in bundle.assets}), []
+            for threads in (1, 3):
+                engine = Engine(threads=threads)
+                graph = graph_of(bundle.stack, load, looped=number % 2 == 0)
+                found.append(engine.run([graph.output])[0].tobytes())
+                engine.close()
+            self.assertEqual(*found)
 
     def test_a_loops_end_joins_its_start(self):
         for bundle in demo_bundles():
