@@ -141,7 +141,11 @@ def main(edits: int) -> None:
                     page.wait_for_selector(QUIET, state="attached", timeout=LONG_MS)
                     page.click(f"#layers [data-select='{layer}'] .row-name")
                     page.click(f"#sheet [data-open='{step}'].line-name")
-                    page.click("[data-mode=eq]")  # a drive that is opened shows its curve
+                    page.wait_for_selector(
+                        "[data-mode=curve][aria-pressed=true]"
+                    )  # a drive that is opened shows its curve
+                    page.click("[data-mode=eq]")
+                    page.wait_for_selector("#profile .eq-point", state="attached")
                     page.click("#play")
                     print(f"{name}, {bars} bars", flush=True)
                     for kind, act in kinds(page, layer, f"{step}/drive_db").items():
