@@ -39,8 +39,8 @@ MOST_POLLS = 160
 
 
 def swaying(stack: Stack, step: str) -> Stack:
-    """The stack with a movement of the drive of a step."""
-    target = Target(id="drive", path=f"{step}/drive_db", travel=3.0)
+    """The stack with a movement of the width of the layer that a step is in."""
+    target = Target(id="width", path=f"{step.partition('/path/')[0]}/width", travel=0.5)
     return stack.model_copy(update={"movements": (*stack.movements, Movement(id=SWAY, name=SWAY, targets=(target,)))})
 
 
