@@ -9,7 +9,7 @@ from pydantic import Field
 
 from apilado.actions import stacks
 from apilado.actions.jobs import Task, Wanted
-from apilado.actions.putting_in import PutIn, put_in
+from apilado.actions.putting_in import HOWS, PutIn, put_in
 from apilado.actions.quarry import measure_entry
 from apilado.core.assets import AssetLoader
 from apilado.core.document.edits import AnyEdit, Several, apply
@@ -66,14 +66,7 @@ class Bounce(Wanted):
         Then,
         choice(
             label="Then",
-            names={
-                "": "only into the Quarry",
-                "laid": "a layer, laid as it is",
-                "reversed": "a layer, reversed",
-                "played": "a layer, played by the notes",
-                "sliced": "a layer, sliced onto the pattern",
-                "held": "a layer, held as long as the notes",
-            },
+            names={"": "only into the Quarry", **{how: f"a layer, {said}" for how, said in HOWS.items()}},
         ),
     ] = ""
 
@@ -128,6 +121,7 @@ def _kept(task: Task, bounced: Bounced, name: str = "") -> Entry:
     entry = workspace.sounds.of_asset(asset.sha256)
     if entry is None:
         raise InvalidEdit("not bounced: it was cleared from the Quarry meanwhile")
+    task.kept = f"‘{entry.name}’ is in the Quarry."
     task.tell(0.8, "Measuring")
     workspace.sounds.keep_measured(entry.id, measure_entry(workspace, entry))
     return workspace.sounds.entry(entry.id)

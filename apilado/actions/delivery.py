@@ -5,7 +5,9 @@ from __future__ import annotations
 import json
 import zipfile
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any, ClassVar
 
 import numpy as np
@@ -208,19 +210,14 @@ class Deliver(Wanted):
 
     def run(self, task: Task) -> dict[str, Any]:
         workspace, stack = task.workspace, task.stack
-        path = archive_path(workspace, task.number)
-        partial, names, said = path.with_name(path.name + PARTIAL), list[str](), list[str]()
+        path, names, said = archive_path(workspace, task.number), list[str](), list[str]()
         given = (stack, workspace.load, workspace.engine, self.options, task.tell, task.token)
-        try:
-            with zipfile.ZipFile(partial, "w", zipfile.ZIP_STORED) as archive:
-                for name, content in rendered_files(*given, state=task.revision):
-                    archive.writestr(zipfile.ZipInfo(f"{safe_name(stack.name)}/{name}", EPOCH), content)
-                    names.append(name)
-                    if name == REPORT:
-                        said = [each for each in (clipping_in_words(content), sum_in_words(content)) if each]
-            partial.replace(path)
-        finally:
-            partial.unlink(missing_ok=True)
+        with archive(path, safe_name(stack.name)) as write:
+            for name, content in rendered_files(*given, state=task.revision):
+                write(name, content)
+                names.append(name)
+                if name == REPORT:
+                    said = [each for each in (clipping_in_words(content), sum_in_words(content)) if each]
         made = {"bytes": path.stat().st_size, "files": names, "file_name": f"{safe_name(stack.name)}.zip"}
         return {**made, "said": " ".join(["All files are written.", *said])}
 
@@ -228,6 +225,18 @@ class Deliver(Wanted):
         archive_path(workspace, number).unlink(missing_ok=True)
 
 
-def archive_path(workspace: Workspace, number: int) -> Any:
+def archive_path(workspace: Workspace, number: int) -> Path:
     """Where the ZIP of a delivery lies."""
     return workspace.deliveries / f"{number}.zip"
+
+
+@contextmanager
+def archive(path: Path, folder: str) -> Iterator[Callable[[str, bytes], None]]:
+    """A ZIP that is there whole or not at all; gives what writes a file, by its name in the folder, into it."""
+    partial = path.with_name(path.name + PARTIAL)
+    try:
+        with zipfile.ZipFile(partial, "w", zipfile.ZIP_STORED) as held:
+            yield lambda name, content: held.writestr(zipfile.ZipInfo(f"{folder}/{name}", EPOCH), content)
+        partial.replace(path)
+    finally:
+        partial.unlink(missing_ok=True)

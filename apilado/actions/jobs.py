@@ -38,6 +38,8 @@ class Task:
     token: Token = field(default_factory=Token)
     share: float = 0.0
     doing: str = "Waiting"
+    kept: str = "Nothing of it was kept."
+    """What there is of it if it ends here."""
 
     def tell(self, share: float, doing: str) -> None:
         """How far it is.
@@ -218,12 +220,13 @@ class Jobs:
             said = str(made.pop("said", wanted.done_said))
             jobs.end(task.number, "done", said, made)
         except Overtaken:
-            jobs.end(task.number, "stopped", "Stopped. Nothing of it was kept.")
+            jobs.end(task.number, "stopped", f"Stopped. {task.kept}")
         except ApiladoError as error:
             message = str(error)
-            jobs.end(task.number, "failed", f"{message[:1].upper()}{message[1:]}.")
+            more = f" {task.kept}" if task.kept != Task.kept else ""
+            jobs.end(task.number, "failed", f"{message[:1].upper()}{message[1:]}.{more}")
         except Exception as error:
-            jobs.end(task.number, "failed", f"It failed, and nothing of it was kept: {error}")
+            jobs.end(task.number, "failed", f"It failed: {error}. {task.kept}")
             raise
         finally:
             with self._lock:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import zipfile
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Annotated, Any, ClassVar, Literal
@@ -10,7 +9,7 @@ from typing import Annotated, Any, ClassVar, Literal
 import numpy as np
 from pydantic import Field, model_validator
 
-from apilado.actions.delivery import EPOCH, archive_path
+from apilado.actions.delivery import archive, archive_path
 from apilado.actions.delivery_plan import safe_name
 from apilado.actions.jobs import Task, Wanted
 from apilado.actions.tapping import release_ms_of, tapped_stack
@@ -30,7 +29,6 @@ from apilado.core.render.playing import source_root
 from apilado.core.render.tail import tail_seconds
 from apilado.core.units import midi_to_hz, midi_to_name
 from apilado.errors import InvalidEdit
-from apilado.store.assets import PARTIAL
 
 MOST_SAMPLES = 512
 SILENT_DB, AFTER_FRAMES = -96.0, 64
@@ -238,18 +236,13 @@ class Multisample(Wanted):
 
     def run(self, task: Task) -> dict[str, Any]:
         workspace, stack, named = task.workspace, task.stack, safe_name(task.stack.name)
-        path = archive_path(workspace, task.number)
-        partial, names, clipped = path.with_name(path.name + PARTIAL), list[str](), 0
+        path, names, clipped = archive_path(workspace, task.number), list[str](), 0
         given = (stack, self.options, workspace.load, workspace.engine, task.tell, task.token)
-        try:
-            with zipfile.ZipFile(partial, "w", zipfile.ZIP_STORED) as archive:
-                for name, content, cut in files(*given):
-                    archive.writestr(zipfile.ZipInfo(f"{named}/{name}", EPOCH), content)
-                    names.append(name)
-                    clipped += cut
-            partial.replace(path)
-        finally:
-            partial.unlink(missing_ok=True)
+        with archive(path, named) as write:
+            for name, content, cut in files(*given):
+                write(name, content)
+                names.append(name)
+                clipped += cut
         said = f"{len(names) - 1} samples and an SFZ file are written."
         said += f" {clipped} values over full scale were cut off: turn it down." if clipped else ""
         file_name = f"{named}-multisample.zip"

@@ -48,7 +48,7 @@ class KeptJobs:
         with database.transaction() as connection:
             connection.execute(
                 f"UPDATE jobs SET state = 'broken off', ended_at = {LATELY}, "
-                "said = 'The program ended before this was done. Nothing of it was kept.' WHERE state = 'running'"
+                "said = 'The program ended before this was done.' WHERE state = 'running'"
             )
 
     def begin(self, kind: str, stack_id: int, revision: int, stack: Stack, title: str, wanted: dict[str, Any]) -> int:

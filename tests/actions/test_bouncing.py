@@ -2,15 +2,18 @@
 
 import json
 import unittest
+from unittest import mock
 
 import numpy as np
 
+from apilado.actions import bouncing
 from apilado.actions.bouncing import Bounce, Crush, bounce, bounced_file
 from apilado.actions.delivery import rendered_files
 from apilado.actions.delivery_plan import DeliveryOptions
 from apilado.actions.job_kinds import JOB_KINDS
 from apilado.actions.jobs import Jobs
 from apilado.actions.putting_in import HOWS, put_in
+from apilado.actions.quarry import measure_entry
 from apilado.core.document.addresses import replaced
 from apilado.core.document.edits import apply
 from apilado.core.document.layer import Layer
@@ -336,6 +339,21 @@ class JobsTest(JobsCase):
                 continue
             self.assertEqual((kept.state, kept.said), ("stopped", "Stopped. Nothing of it was kept."))
             self.assertEqual(self.workspace.stacks.head(stack_id).id, before)
+
+    def test_what_is_there_already_when_it_is_stopped_is_told(self):
+        stack_id = self.shelved()
+
+        def stopped(workspace, entry):
+            for number in list(self.jobs._tasks):
+                self.jobs.stop(number)
+            return measure_entry(workspace, entry)
+
+        with mock.patch.object(bouncing, "measure_entry", stopped):
+            job = self.done(stack_id, Bounce(bounced=Bounced(what="bus"), then="laid"))
+        self.assertEqual((job.state, job.said), ("stopped", "Stopped. ‘Slipway bass’ is in the Quarry."))
+        self.assertEqual(
+            ([each.name for each in self.entries()], self.stack(stack_id)), (["Slipway bass"], slipway().stack)
+        )
 
     def test_what_was_broken_off_is_told_and_begun_again(self):
         stack_id = self.shelved()
