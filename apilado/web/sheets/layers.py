@@ -46,7 +46,7 @@ def _head(stack: Stack, layer: Layer, path: str) -> Section:
             Action("Copy layer", {"op": "add-layer", "copy_of": layer.id}),
             Action("Bounce …", bounce=layer.id),
             _freezing(layer, path),
-            Action("Keep", keeps="layer", within=path),
+            Action("Keep in the Quarry", keeps="layer", within=path),
             Action("Keep its chain", keeps="chain", within=path),
             *_merges(stack, layer),
             *((Action("Clear note levels", clear),) if layer.note_levels_db else ()),
