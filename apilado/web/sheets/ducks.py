@@ -56,7 +56,7 @@ def duck_sections(stack: Stack, selected: str) -> tuple[Section, ...]:
             (
                 Action("Overdo", overdo=path),
                 Action("Without", without=path),
-                Action("Keep in the Quarry", keeps="duck", within=path),
+                Action("Keep", keeps="duck", within=path),
                 remove,
             ),
         ),

@@ -81,7 +81,7 @@ def movement_section(stack: Stack, movement: Movement, owner: str) -> Section:
         (_shapes(movement, path, stack), *shape, *first),
         (
             Action("Without", without=path),
-            Action("Keep in the Quarry", keeps="movement", within=path),
+            Action("Keep", keeps="movement", within=path),
             Action("Remove", {"op": "remove", "path": path}, danger=True),
         ),
         (*rest, *copy),

@@ -313,7 +313,7 @@ def eq_extras(stack: Stack, part: BaseModel, path: str) -> Extras:
         fields,
         (
             *((Action("Pull in the Profile", pull=path),) if len(alike) > 1 else ()),
-            *((Action("Keep in the Quarry", keeps="eq", within=path),) if "/path/" in path else ()),
+            *((Action("Keep", keeps="eq", within=path),) if "/path/" in path else ()),
             *(heard_apart(part, path) if "/path/" in path else ()),
         ),
         tuple(_pair_section(stack, pair.id) for pair in stack.pairs if path in (pair.dip, pair.lift)),
