@@ -14,9 +14,9 @@ passes the last sixth of an octave below half the rate, and comes back with the 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from numba import njit
@@ -25,6 +25,8 @@ from numpy.typing import NDArray
 from apilado.core.dsp.cycles import LONGEST_TABLE, WALKED_POINTS, Cycle, Levels, table_ladder, walked_table
 
 RUNGS_PER_OCTAVE = 6
+BLOCK = 512
+"""Frames over which copies are summed: so many stay in the nearest cache."""
 POINTS_WALKED = 32
 """Of a cycle that changes on its way, to each of its harmonics at least."""
 SHARP_TURN = 0.05
@@ -38,87 +40,164 @@ def harmonics_below(frequency_hz: float, rate_hz: int) -> int:
     return max(0, min(LONGEST_TABLE // 8, math.floor(0.499 * rate_hz / frequency_hz)))
 
 
+class Copies(NamedTuple):
+    """The copies of a wave, by what tells them apart; all of shape (copies,)."""
+
+    phases: NDArray[np.float64]
+    """Where in its cycle each starts, in cycles."""
+    ratios: NDArray[np.float64]
+    """Of its frequency to that of the undetuned wave."""
+    pans: NDArray[np.float64]
+    """-1 left to 1 right, equal power."""
+
+
+def copies_at(places: Sequence[tuple[float, float, float]]) -> Copies:
+    """Copies from (phase, ratio, pan) of each."""
+    return Copies(*np.ascontiguousarray(np.array(places, np.float64).reshape(-1, 3).T))
+
+
 @njit(cache=True, nogil=True, fastmath={"contract"})
-def _steady_kernel(table: Any, phase: Any, step: Any, left: Any, right: Any, gain: Any, out: Any) -> None:
-    """Adds a tone of constant pitch, times a gain curve, to out (1 or 2 channels)."""
-    size = table.shape[0] - 1
-    stereo = out.shape[0] == 2
-    for i in range(out.shape[1]):
-        p = phase + step * i
-        p = (p - np.floor(p)) * size
-        k = np.int64(p)
-        f = np.float32(p - k)
-        v = (table[k] + f * (table[k + 1] - table[k])) * gain[i]
-        out[0, i] += left * v
+def _add_block(sums: Any, gain: Any, first: int, out: Any) -> None:
+    """Adds the sums of all copies over some frames, times the gain, to out (1 or 2 channels)."""
+    for channel in range(out.shape[0]):
+        heard, raised = out[channel, first : first + sums.shape[1]], gain[first : first + sums.shape[1]]
+        for i in range(sums.shape[1]):
+            heard[i] += raised[i] * sums[channel, i]
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"})
+def _steady_kernel(table: Any, phases: Any, steps: Any, lefts: Any, rights: Any, gain: Any, out: Any) -> None:
+    """Adds tones of constant pitch, times a gain curve, to out (1 or 2 channels).
+
+    Phases and steps are whole numbers of 2⁻⁶⁴ cycles, which turn over by themselves: the upper bits are the place in
+    the table, 24 of those below the way to the next one.
+    """
+    bits = 0
+    while 1 << bits < table.shape[0] - 1:
+        bits += 1
+    to_place, to_share, mask = np.uint64(64 - bits), np.uint64(40 - bits), np.uint64(0xFFFFFF)
+    part, one, stereo = np.float32(2.0**-24), np.uint64(1), out.shape[0] == 2
+    both = np.zeros((out.shape[0], BLOCK), np.float32)
+    for first in range(0, out.shape[1], BLOCK):
+        count = min(BLOCK, out.shape[1] - first)
+        sums = both[:, :count]
+        sums[:] = 0.0
+        on_left, on_right = sums[0], sums[sums.shape[0] - 1]
+        for c in range(phases.shape[0]):
+            step, left, right = steps[c], lefts[c], rights[c]
+            begins = phases[c] + step * np.uint64(first)
+            for i in range(count):
+                p = begins + step * np.uint64(i)
+                k = p >> to_place
+                here = table[k]
+                v = here + np.float32(np.int32((p >> to_share) & mask)) * part * (table[k + one] - here)
+                on_left[i] += left * v
+                if stereo:
+                    on_right[i] += right * v
+        _add_block(sums, gain, first, out)
+
+
+@njit(cache=True, nogil=True, fastmath={"contract"})
+def _add_between(flat: Any, stride: Any, at: Any, ways: Any, shares: Any, left: Any, right: Any, sums: Any) -> None:
+    """Adds what lies at places of one table and of the next one, by each frame's share of it, to the sums.
+
+    Args:
+        flat: the tables, one behind another, so many points each.
+        at: places in the first table of the two.
+        ways: from there to the next point, 0 to 1.
+        shares: of the second table, 0 to 1.
+    """
+    one, stereo = np.uint32(1), sums.shape[0] == 2
+    on_left, on_right = sums[0], sums[sums.shape[0] - 1]
+    for i in range(at.shape[0]):
+        k = at[i]
+        other = k + stride
+        a = flat[k] + ways[i] * (flat[k + one] - flat[k])
+        b = flat[other] + ways[i] * (flat[other + one] - flat[other])
+        v = a + shares[i] * (b - a)
+        on_left[i] += left * v
         if stereo:
-            out[1, i] += right * v
+            on_right[i] += right * v
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"})
 def _moving_kernel(
     tables: Any,
-    phase: Any,
-    steps: Any,
-    ratio: Any,
+    turns: Any,
     lags: Any,
     rungs: Any,
-    shift: Any,
-    left: Any,
-    right: Any,
+    phases: Any,
+    ratios: Any,
+    shifts: Any,
+    lefts: Any,
+    rights: Any,
     gain: Any,
     out: Any,
 ) -> None:
-    """As `_steady_kernel`, with a step and a place on the ladder per frame, and a lag in cycles: one, or one each."""
-    lagging = lags.shape[0] > 1
-    size = tables.shape[1] - 1
-    top = tables.shape[0] - 2  # where it is played with the rung below it
-    stereo = out.shape[0] == 2
-    p = phase
-    for i in range(out.shape[1]):
-        p -= np.floor(p)
-        q = p - lags[i if lagging else 0]
-        q = (q - np.floor(q)) * size
-        k = np.int64(q)
-        f = np.float32(q - k)
-        place = min(max(rungs[i] + shift, np.float32(0.0)), np.float32(top))
-        rung = np.int64(place)
-        share = np.float32(place - rung)
-        a = tables[rung, k] + f * (tables[rung, k + 1] - tables[rung, k])
-        b = tables[rung + 1, k] + f * (tables[rung + 1, k + 1] - tables[rung + 1, k])
-        v = (a + share * (b - a)) * gain[i]
-        out[0, i] += left * v
-        if stereo:
-            out[1, i] += right * v
-        p += steps[i] * ratio
+    """As `_steady_kernel`, along cycles gone by and a place on the ladder per frame, and a lag in cycles: one, or one
+    each. Places are found before anything is read there: that loop the compiler can run many frames at a time."""
+    flat, stride, size = tables.reshape(-1), np.uint32(tables.shape[1]), np.float64(tables.shape[1] - 1)
+    lowest, top = np.float32(0.0), np.float32(tables.shape[0] - 2)  # there it is played with the rung below it
+    both, lagging = np.zeros((out.shape[0], BLOCK), np.float32), lags.shape[0] > 1
+    at, ways, shares = np.zeros(BLOCK, np.uint32), np.zeros(BLOCK, np.float32), np.zeros(BLOCK, np.float32)
+    for first in range(0, out.shape[1], BLOCK):
+        end = min(first + BLOCK, out.shape[1])
+        count, gone, places = end - first, turns[first:end], rungs[first:end]
+        behind, sums = lags[first:end] if lagging else lags, both[:, :count]
+        sums[:] = 0.0
+        for c in range(phases.shape[0]):
+            phase, ratio, shift = phases[c], ratios[c], shifts[c]
+            for i in range(count):
+                q = phase + ratio * gone[i] - (behind[i] if lagging else behind[0])
+                q = (q - np.floor(q)) * size
+                k = np.int32(q)
+                place = min(max(places[i] + shift, lowest), top)
+                rung = np.int32(place)
+                ways[i] = np.float32(q - np.float64(k))
+                shares[i] = place - np.float32(rung)
+                at[i] = np.uint32(rung) * stride + np.uint32(k)
+            _add_between(flat, stride, at[:count], ways, shares, lefts[c], rights[c], sums)
+        _add_block(sums, gain, first, out)
 
 
-def sides_of(channels: int, pan: float) -> tuple[np.float32, np.float32]:
-    """Equal-power gains of both channels; 1 on the left where there is only one."""
-    angle = (pan + 1.0) * math.pi / 4.0
-    left, right = (math.cos(angle) * math.sqrt(2.0), math.sin(angle) * math.sqrt(2.0))
-    return np.float32(1.0 if channels == 1 else left), np.float32(right)
+def sides_of(channels: int, pan: Any) -> tuple[Any, Any]:
+    """Equal-power gains of both channels, of one pan or of many; 1 on the left where there is only one."""
+    angle = (np.asarray(pan) + 1.0) * (math.pi / 4.0)
+    left = np.cos(angle) * math.sqrt(2.0) if channels == 2 else np.cos(0.0 * angle)
+    return left.astype(np.float32), (np.sin(angle) * math.sqrt(2.0)).astype(np.float32)
+
+
+def in_turns(cycles: NDArray[np.float64]) -> NDArray[np.uint64]:
+    """Parts of a cycle as whole numbers of 2⁻⁶⁴ of one."""
+    parts = (cycles - np.floor(cycles)) * 2.0**32
+    whole = np.floor(parts)
+    return (whole.astype(np.uint64) << np.uint64(32)) + ((parts - whole) * 2.0**32).astype(np.uint64)
 
 
 def add_tone(
     out: NDArray[np.float32],
     table: NDArray[np.float32],
+    copies: Copies,
     *,
-    phase: float,
     frequency_hz: float,
     rate_hz: int,
-    pan: float,
     gain: NDArray[np.float32],
 ) -> None:
-    """Adds one copy of a tone of constant pitch to `out`, in place.
+    """Adds the copies of a tone of constant pitch to `out`, in place.
 
     Args:
         out: shape (1 or 2, frames); panning applies to 2 only.
         table: from `cycle_table`.
-        phase: where in its cycle it starts, in cycles.
-        pan: -1 left to 1 right, equal power.
+        frequency_hz: of its undetuned copy.
         gain: per frame, shape (frames,).
     """
-    _steady_kernel(table, float(phase), frequency_hz / rate_hz, *sides_of(out.shape[0], pan), gain, out)
+    turning = (in_turns(copies.phases), in_turns(copies.ratios * (frequency_hz / rate_hz)))
+    _steady_kernel(table, *turning, *sides_of(out.shape[0], copies.pans), gain, out)
+
+
+def gone_by(steps: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Cycles that have gone by before each frame, where each takes it a step on. Shape (frames,)."""
+    return np.asarray(np.cumsum(steps) - steps)
 
 
 class MovingTone:
@@ -136,27 +215,25 @@ class MovingTone:
         rate_hz: int,
         lags: NDArray[np.float64] | None = None,
     ) -> None:
-        self._lags = np.zeros(1) if lags is None else lags
+        self.lags = np.zeros(1) if lags is None else lags
         # A lag that moves raises and lowers what is played, as anything does that comes and goes.
         hurry = 0.0 if lags is None else np.abs(np.gradient(lags)) * rate_hz
         fits = 0.499 * rate_hz / (frequencies_hz + hurry)
         # A rung is left for the one below as soon as its highest harmonic comes near: the first is a rung short of all
         # that fits at the lowest pitch, so that a pitch at rest there plays it alone.
         count = min(LONGEST_TABLE // 8, float(np.max(fits))) * 2.0 ** (-1.0 / RUNGS_PER_OCTAVE)
-        self._rungs = np.maximum(RUNGS_PER_OCTAVE * np.log2(count / fits) + 1.0, 0.0).astype(np.float32)
+        self.rungs = np.maximum(RUNGS_PER_OCTAVE * np.log2(count / fits) + 1.0, 0.0).astype(np.float32)
         # Room for copies that are detuned upwards, and for the neighbour below.
-        needed = math.ceil(float(np.max(self._rungs)) + 1.0) + 2
-        self._tables = table_ladder(cycle, int(count), needed, RUNGS_PER_OCTAVE)
-        self._steps, self._rate_hz = frequencies_hz / rate_hz, rate_hz
+        needed = math.ceil(float(np.max(self.rungs)) + 1.0) + 2
+        self.tables = table_ladder(cycle, int(count), needed, RUNGS_PER_OCTAVE)
+        self.turns = gone_by(frequencies_hz / rate_hz)
 
-    def add(
-        self, out: NDArray[np.float32], *, phase: float, ratio: float, pan: float, gain: NDArray[np.float32]
-    ) -> None:
-        """Adds a copy, its pitch at a ratio to the track, to `out`, in place."""
-        shift = np.float32(RUNGS_PER_OCTAVE * math.log2(ratio))
-        sides = sides_of(out.shape[0], pan)
-        turning = (float(phase), self._steps, ratio, self._lags)
-        _moving_kernel(self._tables, *turning, self._rungs, shift, *sides, gain, out)
+    def add(self, out: NDArray[np.float32], copies: Copies, *, gain: NDArray[np.float32]) -> None:
+        """Adds copies, their pitch at a ratio to the track, to `out`, in place."""
+        shifts = (RUNGS_PER_OCTAVE * np.log2(copies.ratios)).astype(np.float32)
+        sides = sides_of(out.shape[0], copies.pans)
+        along = (self.turns, self.lags, self.rungs)
+        _moving_kernel(self.tables, *along, copies.phases, copies.ratios, shifts, *sides, gain, out)
 
 
 class MovingPulse:
@@ -185,37 +262,41 @@ class MovingPulse:
             alone = (*(level or 0.0 for level in levels), *others)
             self._parts.append((MovingTone(Cycle("pulse", float(widths[0]), alone), frequencies_hz, rate_hz), 1.0))
 
-    def add(
-        self, out: NDArray[np.float32], *, phase: float, ratio: float, pan: float, gain: NDArray[np.float32]
-    ) -> None:
-        """Adds a copy, its pitch at a ratio to the track, to `out`, in place."""
+    def add(self, out: NDArray[np.float32], copies: Copies, *, gain: NDArray[np.float32]) -> None:
+        """Adds copies, their pitch at a ratio to the track, to `out`, in place."""
         for part, sign in self._parts:
-            part.add(out, phase=phase, ratio=ratio, pan=pan, gain=gain * np.float32(sign))
+            part.add(out, copies, gain=gain * np.float32(sign))
 
 
 @njit(cache=True, nogil=True, fastmath={"contract"})
 def _walk_kernel(
-    tables: Any, phase: Any, steps: Any, first: Any, ratio: Any, left: Any, right: Any, gain: Any, out: Any
-) -> float:
-    """Adds a tone that goes over from the first of two tables to the second; gives the phase where it ends."""
-    size = tables.shape[1] - 1
-    frames = gain.shape[0]
-    stereo, moving = out.shape[0] == 2, steps.shape[0] > 1
-    p = phase
+    tables: Any,
+    first: int,
+    turns: Any,
+    phases: Any,
+    ratios: Any,
+    lefts: Any,
+    rights: Any,
+    gain: Any,
+    out: Any,
+) -> None:
+    """Adds tones that go over from the first of two tables to the second, over as many frames as there are turns."""
+    flat, stride, size = tables.reshape(-1), np.uint32(tables.shape[1]), np.float64(tables.shape[1] - 1)
+    frames = turns.shape[0]
+    sums, at = np.zeros((out.shape[0], frames), np.float32), np.zeros(frames, np.uint32)
+    ways, shares = np.zeros(frames, np.float32), np.zeros(frames, np.float32)
     for i in range(frames):
-        p -= np.floor(p)
-        q = p * size
-        k = np.int64(q)
-        f = np.float32(q - k)
-        share = np.float32(i) / np.float32(frames)
-        a = tables[0, k] + f * (tables[0, k + 1] - tables[0, k])
-        b = tables[1, k] + f * (tables[1, k + 1] - tables[1, k])
-        v = (a + share * (b - a)) * gain[i]
-        out[0, first + i] += left * v
-        if stereo:
-            out[1, first + i] += right * v
-        p += steps[first + i if moving else 0] * ratio
-    return float(p)
+        shares[i] = np.float32(i) / np.float32(frames)
+    for c in range(phases.shape[0]):
+        phase, ratio = phases[c], ratios[c]
+        for i in range(frames):
+            q = phase + ratio * turns[i]
+            q = (q - np.floor(q)) * size
+            k = np.int32(q)
+            ways[i] = np.float32(q - np.float64(k))
+            at[i] = np.uint32(k)
+        _add_between(flat, stride, at, ways, shares, lefts[c], rights[c], sums)
+    _add_block(sums, gain, first, out)
 
 
 class Walk:
@@ -279,19 +360,19 @@ class WalkingTone:
         rate_hz: int,
         highest_ratio: float = 1.0,
     ) -> None:
+        frames = next(iter(ways.values())).shape[0]
         steps = np.atleast_1d(np.asarray(frequencies_hz, np.float64)) / rate_hz
-        self._steps = steps
+        self._turns = gone_by(np.broadcast_to(steps, frames))
 
         def fitting(first: int, end: int) -> int:
             around = steps[first:end] if steps.shape[0] > 1 else steps
             return harmonics_below(max(float(np.max(around, initial=0.0)) * highest_ratio, 1e-6), 1)
 
-        self._walk = Walk(cycle, ways, rate_hz, fitting)
+        self.walk = Walk(cycle, ways, rate_hz, fitting)
 
-    def add(
-        self, out: NDArray[np.float32], *, phase: float, ratio: float, pan: float, gain: NDArray[np.float32]
-    ) -> None:
-        """Adds a copy, its pitch at a ratio to the track, to `out`, in place."""
-        sides, p = sides_of(out.shape[0], pan), float(phase)
-        for first, end, tables in self._walk.pieces():
-            p = _walk_kernel(tables, p, self._steps, first, ratio, *sides, gain[first:end], out)
+    def add(self, out: NDArray[np.float32], copies: Copies, *, gain: NDArray[np.float32]) -> None:
+        """Adds copies, their pitch at a ratio to the track, to `out`, in place."""
+        sides = sides_of(out.shape[0], copies.pans)
+        for first, end, tables in self.walk.pieces():
+            turns = self._turns[first:end]
+            _walk_kernel(tables, first, turns, copies.phases, copies.ratios, *sides, gain, out)

@@ -16,6 +16,7 @@ from apilado.core.dsp.curves import Value, greatest, least
 from apilado.core.dsp.cycles import Recorded, cycles_of
 from apilado.core.dsp.envelopes import DECAY_NEPERS
 from apilado.core.dsp.modulation import noise
+from apilado.core.dsp.oscillators import copies_at
 from apilado.core.dsp.stereo import mixed_at
 from apilado.core.notes import Run, voice_notes, voice_runs
 from apilado.core.parameters import Model, number, parts
@@ -236,18 +237,20 @@ class ToneSource(Source):
             level, detune = (in_run(value, run, gain.shape[0]) for value in (tone.level_db, tone.detune_cents))
             louder = np.asarray(db_to_gain(np.asarray(level)) / math.sqrt(tone.copies), np.float32)
             played, way, ways = self._along(tone, track, run, gain.shape[0])
-            add = played.player(way, clock.rate_hz, ways, tables.get(tone.id))
-            for share, pan in tone.copy_places():
-                phase = tone.start_phase_deg / 360.0
-                if tone.phase == "free":
-                    phase += generator.random()
-                ratio = 1.0
-                if isinstance(detune, float):
-                    ratio = float(cents_to_ratio(share * detune))
-                else:  # every copy goes a way of its own
-                    add = played.player(shifted(way, share * detune, 1.0), clock.rate_hz, ways, tables.get(tone.id))
-                own = self.gain_of(tone, run, score.voice.envelope, clock, gain)
-                add(part, phase=phase, ratio=ratio, pan=pan, gain=own * louder)
+            heard = self.gain_of(tone, run, score.voice.envelope, clock, gain) * louder
+            begins, places = tone.start_phase_deg / 360.0, tone.copy_places()
+            phases = [begins + (generator.random() if tone.phase == "free" else 0.0) for _ in places]
+            if isinstance(detune, float):
+                apart = [
+                    (phase, float(cents_to_ratio(share * detune)), pan)
+                    for phase, (share, pan) in zip(phases, places, strict=True)
+                ]
+                add = played.player(way, clock.rate_hz, ways, tables.get(tone.id))
+                add(part, copies_at(apart), gain=heard)
+                continue
+            for phase, (share, pan) in zip(phases, places, strict=True):  # every copy goes a way of its own
+                add = played.player(shifted(way, share * detune, 1.0), clock.rate_hz, ways, tables.get(tone.id))
+                add(part, copies_at([(phase, 1.0, pan)]), gain=heard)
         return part
 
     def _pushing(self) -> frozenset[str]:

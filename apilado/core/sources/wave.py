@@ -13,7 +13,7 @@ from apilado.core.assets import SHA256_PATTERN
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Value, least
 from apilado.core.dsp.cycles import MOST_CYCLES, Cycle, Recorded, Shape, cycle_table
-from apilado.core.dsp.oscillators import MovingPulse, MovingTone, WalkingTone, add_tone, harmonics_below
+from apilado.core.dsp.oscillators import Copies, MovingPulse, MovingTone, WalkingTone, add_tone, harmonics_below
 from apilado.core.parameters import Model, choice, integer, number, numbers, optional, parts, reference, switch, text
 from apilado.core.parts import Part
 from apilado.core.sketch import SKETCH_POINTS, Sketch
@@ -283,7 +283,7 @@ class Tone(Part):
         ways: dict[str, NDArray[np.float64]],
         recorded: Recorded | None,
     ) -> Callable[..., None]:
-        """What adds one copy of it to a part, along the frequency of its note: `add(out, phase, ratio, pan, gain)`.
+        """What adds copies of it to a part, along the frequency of its note: `add(out, copies, gain=…)`.
 
         Args:
             ways: by name, what moves of its cycle, at each frame.
@@ -305,9 +305,9 @@ class Tone(Part):
         count = harmonics_below(note_hz * highest_ratio, rate_hz)
         table = cycle_table(cycle, count) if count else None
 
-        def add(out: Audio, *, phase: float, ratio: float, pan: float, gain: NDArray[np.float32]) -> None:
+        def add(out: Audio, copies: Copies, *, gain: NDArray[np.float32]) -> None:
             if table is not None:
-                add_tone(out, table, phase=phase, frequency_hz=note_hz * ratio, rate_hz=rate_hz, pan=pan, gain=gain)
+                add_tone(out, table, copies, frequency_hz=note_hz, rate_hz=rate_hz, gain=gain)
 
         return add
 

@@ -5,7 +5,17 @@ from numpy.testing import assert_allclose
 from scipy import signal
 
 from apilado.core.dsp.cycles import Cycle, cycle_table, shape_harmonics
-from apilado.core.dsp.oscillators import MovingPulse, MovingTone, add_tone, harmonics_below
+from apilado.core.dsp.oscillators import (
+    BLOCK,
+    MovingPulse,
+    MovingTone,
+    WalkingTone,
+    add_tone,
+    copies_at,
+    harmonics_below,
+)
+
+ONE = copies_at([(0.0, 1.0, 0.0)])
 
 
 def tone(shape, frequency_hz, rate_hz=48000, frames=48000, levels=(), ratio=1.0, pulse_width=0.25):
@@ -14,10 +24,9 @@ def tone(shape, frequency_hz, rate_hz=48000, frames=48000, levels=(), ratio=1.0,
     add_tone(
         out,
         cycle_table(Cycle(shape, pulse_width, levels), count),
-        phase=0.0,
+        ONE,
         frequency_hz=frequency_hz * ratio,
         rate_hz=rate_hz,
-        pan=0.0,
         gain=np.ones(frames, np.float32),
     )
     return out[0]
@@ -56,7 +65,7 @@ class FourierSeriesTest(unittest.TestCase):
         for levels in ((), (None, 0.3, 0.0)):
             out = np.zeros((1, rate), np.float32)
             sounding = MovingPulse(widths, levels, np.full(rate, hertz), rate)
-            sounding.add(out, phase=0.1, ratio=1.005, pan=0.0, gain=np.full(rate, 0.5, np.float32))
+            sounding.add(out, copies_at([(0.1, 1.005, 0.0)]), gain=np.full(rate, 0.5, np.float32))
             cycles = 0.1 + 1.005 * hertz * t
             wanted = np.zeros(rate)
             for n in range(1, int(18000 / hertz)):
@@ -107,7 +116,7 @@ class AliasTest(unittest.TestCase):
         out = np.zeros((1, frames), np.float32)
         sweep = np.linspace(100.0, 400.0, frames)
         one = np.ones(frames, np.float32)
-        MovingTone(Cycle(), sweep, 48000).add(out, phase=0.0, ratio=1.0, pan=0.0, gain=one)
+        MovingTone(Cycle(), sweep, 48000).add(out, ONE, gain=one)
         steps = np.concatenate([[0.0], np.cumsum(sweep[:-1])]) / 48000
         assert_allclose(out[0], np.sin(2 * np.pi * steps), atol=1e-4)
 
@@ -117,7 +126,7 @@ class AliasTest(unittest.TestCase):
         rate, frames = 48000, 48000
         track = 41.2 * 2.0 ** (2.0 * np.exp(-np.arange(frames) / 6000.0))
         out = np.zeros((1, frames), np.float32)
-        MovingTone(Cycle("saw"), track, rate).add(out, phase=0.0, ratio=1.0, pan=0.0, gain=np.ones(frames, np.float32))
+        MovingTone(Cycle("saw"), track, rate).add(out, ONE, gain=np.ones(frames, np.float32))
         phase = np.concatenate([[0.0], np.cumsum(track[:-1])]) / rate
         rungs = 6
         top = 0.499 * rate / track.min() * 2 ** (-1 / rungs)
@@ -159,9 +168,10 @@ class AliasTest(unittest.TestCase):
         for pan in (-1.0, -0.5, 0.5, 1.0):
             out = np.zeros((2, 4800), np.float32)
             one = np.ones(4800, np.float32)
-            add_tone(out, cycle_table(Cycle(), 1), phase=0.0, frequency_hz=100.0, rate_hz=48000, pan=pan, gain=one)
+            panned = copies_at([(0.0, 1.0, pan)])
+            add_tone(out, cycle_table(Cycle(), 1), panned, frequency_hz=100.0, rate_hz=48000, gain=one)
             moved = np.zeros((2, 4800), np.float32)
-            MovingTone(Cycle(), np.full(4800, 100.0), 48000).add(moved, phase=0.0, ratio=1.0, pan=pan, gain=one)
+            MovingTone(Cycle(), np.full(4800, 100.0), 48000).add(moved, panned, gain=one)
             left, right = np.sum(out**2, axis=1)
             self.assertEqual(left > right, pan < 0.0)
             assert_allclose(moved, out, atol=1e-5)
@@ -171,5 +181,81 @@ class AliasTest(unittest.TestCase):
             out = np.zeros((2, 4800), np.float32)
             table = cycle_table(Cycle(), 1)
             gain = np.ones(4800, np.float32)
-            add_tone(out, table, phase=0.0, frequency_hz=100.0, rate_hz=48000, pan=pan, gain=gain)
+            add_tone(out, table, copies_at([(0.0, 1.0, pan)]), frequency_hz=100.0, rate_hz=48000, gain=gain)
             self.assertAlmostEqual(float(np.sum(out**2)), 4800.0, delta=2.0)
+
+
+def read(table, cycles):
+    """What lies in a table at so many cycles, straight between its points."""
+    places = (cycles % 1.0) * (table.shape[0] - 1)
+    return np.interp(places, np.arange(table.shape[0]), table.astype(np.float64))
+
+
+def on_both_sides(waves, copies, gain):
+    """Each copy at its place, at equal power; shape (2, frames)."""
+    angles = (copies.pans + 1.0) * np.pi / 4
+    return gain * np.sqrt(2.0) * np.stack([np.cos(angles) @ waves, np.sin(angles) @ waves])
+
+
+class PlainTwinTest(unittest.TestCase):
+    """What reads many copies at a time gives what reading one value after another gives."""
+
+    def setUp(self):
+        chance = np.random.default_rng(11)
+        self.copies = copies_at(
+            [(chance.uniform(-3, 3), chance.uniform(0.98, 1.02), chance.uniform(-1, 1)) for _ in range(5)]
+        )
+        self.frames = 2 * BLOCK + 37
+        self.gain = chance.uniform(0, 1, self.frames).astype(np.float32)
+
+    def played(self, add):
+        """In stereo, and in mono beside it: both on top of what is there already."""
+        stereo, mono = np.full((2, self.frames), 0.25, np.float32), np.full((1, self.frames), 0.25, np.float32)
+        add(stereo)
+        add(mono)
+        return stereo - 0.25, mono[0] - 0.25
+
+    def check(self, add, waves):
+        stereo, mono = self.played(add)
+        assert_allclose(stereo, on_both_sides(waves, self.copies, self.gain), atol=1e-6)
+        assert_allclose(mono, self.gain * np.sum(waves, axis=0), atol=1e-6)
+
+    def test_at_a_constant_pitch(self):
+        for shape, hertz, rate in (("saw", 43.7, 48000), ("square", 1234.5, 44100), ("sine", 7000.0, 96000)):
+            table = cycle_table(Cycle(shape), max(1, harmonics_below(hertz * 1.02, rate)))
+            cycles = self.copies.phases[:, None] + self.copies.ratios[:, None] * (hertz / rate) * np.arange(self.frames)
+            self.check(
+                lambda out, t=table, f=hertz, r=rate: add_tone(
+                    out, t, self.copies, frequency_hz=f, rate_hz=r, gain=self.gain
+                ),
+                np.array([read(table, each) for each in cycles]),
+            )
+
+    def test_along_a_pitch_that_moves_and_a_lag(self):
+        track = 90.0 * 2.0 ** (1.5 * np.sin(np.arange(self.frames) / 150.0))
+        for lags in (None, 0.3 + 0.2 * np.cos(np.arange(self.frames) / 200.0)):
+            sounding = MovingTone(Cycle("saw"), track, 48000, lags)
+            waves = []
+            for phase, ratio in zip(self.copies.phases, self.copies.ratios, strict=True):
+                cycles = phase + ratio * np.concatenate([[0.0], np.cumsum(track[:-1] / 48000)])
+                cycles -= 0.0 if lags is None else lags
+                places = np.clip(sounding.rungs + 6.0 * np.log2(ratio), 0.0, len(sounding.tables) - 2)
+                lower = places.astype(int)
+                all_rungs = np.array([read(table, cycles) for table in sounding.tables])
+                now = np.arange(self.frames)
+                waves.append(
+                    all_rungs[lower, now] + (places - lower) * (all_rungs[lower + 1, now] - all_rungs[lower, now])
+                )
+            self.check(lambda out, s=sounding: s.add(out, self.copies, gain=self.gain), np.array(waves))
+
+    def test_along_a_cycle_that_changes(self):
+        ways = {"sync": np.linspace(1.0, 3.0, self.frames)}
+        sounding = WalkingTone(Cycle("saw"), ways, 180.0, 48000)
+        waves = np.zeros((5, self.frames))
+        for first, end, (before, after) in sounding.walk.pieces():
+            share = np.arange(end - first) / (end - first)
+            for c in range(5):
+                cycles = self.copies.phases[c] + self.copies.ratios[c] * 180.0 / 48000 * np.arange(first, end)
+                a, b = read(before, cycles), read(after, cycles)
+                waves[c, first:end] = a + share * (b - a)
+        self.check(lambda out: sounding.add(out, self.copies, gain=self.gain), waves)
