@@ -5,8 +5,9 @@ from __future__ import annotations
 from typing import Any, TypeAlias
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from apilado.core.dsp.kernels import kernel
 
 Audio: TypeAlias = NDArray[np.float32]
 
@@ -39,7 +40,7 @@ TINY = 1e-30
 """Numbers below it, -600 dB, are silence. Processors take tens of times as long over the smallest there are."""
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def _has_tiny(flat: Any) -> bool:
     found = False
     for value in flat:

@@ -6,13 +6,13 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Value, rows
 from apilado.core.dsp.dynamics import SETTLED_CONSTANTS, smoothing_coefficient
 from apilado.core.dsp.gates import LEVEL_FALL_MS
+from apilado.core.dsp.kernels import kernel
 from apilado.core.dsp.lead_in import wrapped_tail, wrapped_value
 from apilado.core.units import ms_to_samples
 
@@ -49,7 +49,7 @@ def static_change(levels_db: NDArray[np.float64], how: BothWays, above_db: float
     return np.asarray(taken - lifted * heard)
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def _kernel(
     key: Any,
     at: Any,

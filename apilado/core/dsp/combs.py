@@ -10,11 +10,11 @@ import math
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Value, rows
+from apilado.core.dsp.kernels import kernel
 from apilado.core.dsp.lead_in import wrapped_tail, wrapped_value
 from apilado.core.units import db_to_gain
 
@@ -22,7 +22,7 @@ FEWEST_FRAMES = 4.0
 FORGOTTEN_DB = 120.0
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def _comb_kernel(x: Any, at: Any, rows: Any, rate: float, line: Any, place: int, y: Any) -> int:
     last, size = at.shape[0] - 1, line.shape[1]
     for k in range(at.shape[0]):

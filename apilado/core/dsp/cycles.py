@@ -15,10 +15,10 @@ from functools import lru_cache
 from typing import Any, Literal
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.kernels import kernel
 
 Shape = Literal["sine", "triangle", "saw", "square", "pulse", "table", "noise"]
 Levels = tuple[float | None, ...]
@@ -110,7 +110,7 @@ class Cycle:
         return np.array([level or 0.0 for level in self.drawn[number]], np.complex128)
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def _warped_kernel(base: Any, sync: float, half: float, size: int) -> Any:
     """The means of so many stretches of a cycle that is played at another speed and comes to its half at another place.
 

@@ -12,16 +12,19 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Curve, Value, mapped, per_frame, rows
+from apilado.core.dsp.kernels import kernel
 from apilado.core.dsp.lead_in import wrapped_tail, wrapped_value
+from apilado.core.dsp.logarithms import DB_PER_DOUBLING, powers_of_two, to_decibels
 from apilado.core.units import db_to_gain, ms_to_samples
 
 FORGOTTEN = 8.0
 """Time constants after which a level counts as forgotten where a stretch is rendered: -70 dB are left."""
+BLOCK = 512
+"""Frames that are worked on at a time."""
 SETTLED_CONSTANTS = 12.0
 """Time constants after which a memory counts as gone: 6 millionths are left."""
 
@@ -40,7 +43,17 @@ def static_reduction(
     return np.asarray(np.where(over >= half, slope * over, bent))
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@kernel
+def _levels(key: Any, first: int, levels: Any) -> None:
+    """The greatest amplitude of any channel at so many frames from the first on."""
+    for c in range(key.shape[0]):
+        heard = key[c, first : first + levels.shape[0]]
+        for i in range(levels.shape[0]):
+            size = abs(np.float64(heard[i]))
+            levels[i] = size if c == 0 else max(levels[i], size)
+
+
+@kernel
 def _reduction_kernel(
     key: Any,
     at: Any,
@@ -53,14 +66,19 @@ def _reduction_kernel(
     state: Any,
     out: Any,
 ) -> None:
+    """Gain reduction frame by frame; `state` is its peak, its smoothed peak, what it still holds, its mean square.
+
+    What does not depend on the frame before is done for many frames at a time, what does comes after it.
+    """
     peak, smooth, held, square = state[0], state[1], state[2], state[3]
     half = 0.5 * knee_db
     last = at.shape[0] - 1
     quiet_at, quiet = 0.0, 0.0
+    level_of, wanted_of, rest_of = np.empty(BLOCK), np.empty(BLOCK), np.empty(BLOCK, np.int64)
     for k in range(at.shape[0]):
         # Threshold, slope and range run straight from one knot to the next.
-        end = at[k + 1] if k < last else key.shape[1]
-        span = max(1, end - at[k])
+        begin, end = at[k], at[k + 1] if k < last else key.shape[1]
+        span = max(1, end - begin)
         threshold_db, slope, range_db = rows[k, 0], rows[k, 1], rows[k, 2]
         threshold_step, slope_step, range_step = 0.0, 0.0, 0.0
         lowest = threshold_db
@@ -72,39 +90,46 @@ def _reduction_kernel(
         if k == 0 or lowest != quiet_at:
             # Below this amplitude the curve is silent: no logarithm needed.
             quiet_at, quiet = lowest, 10.0 ** ((lowest - half) / 20.0)
-        for n in range(at[k], end):
-            level = abs(np.float64(key[0, n]))
-            for c in range(1, key.shape[0]):
-                level = max(level, abs(np.float64(key[c, n])))
+        for first in range(begin, end, BLOCK):
+            count = min(BLOCK, end - first)
+            levels, wanted, rests = level_of[:count], wanted_of[:count], rest_of[:count]
+            _levels(key, first, levels)
             if averaging > 0.0:
-                square = averaging * square + (1.0 - averaging) * level * level
-                if square < 1e-30:
-                    square = 0.0
-                level = np.sqrt(square)
-            wanted = 0.0
-            if level > quiet:
-                over = 20.0 * np.log10(level) - threshold_db
-                if over >= half:
-                    wanted = slope * over
-                elif over > -half:
-                    wanted = slope * (over + half) * (over + half) / (2.0 * knee_db)
-                wanted = min(wanted, range_db)
-            if wanted >= peak:
-                peak = wanted
-                held = hold
-            elif held > 0:
-                held -= 1
-            else:
-                peak = max(wanted, release * peak + (1.0 - release) * wanted)
-                if peak < 1e-9:
-                    peak = 0.0
-            smooth = attack * smooth + (1.0 - attack) * peak
-            if smooth < 1e-9:
-                smooth = 0.0
-            out[n] = smooth
-            threshold_db += threshold_step
-            slope += slope_step
-            range_db += range_step
+                for i in range(count):
+                    square = averaging * square + (1.0 - averaging) * levels[i] * levels[i]
+                    if square < 1e-30:
+                        square = 0.0
+                    levels[i] = np.sqrt(square)
+            loudest = 0.0
+            for i in range(count):
+                loudest = max(loudest, levels[i])
+            wanted[:] = 0.0
+            if loudest > quiet:
+                for i in range(count):
+                    levels[i] = max(levels[i], quiet)
+                to_decibels(levels, rests, wanted)
+                for i in range(count):
+                    gone = np.float64(np.int32(first - begin + i))
+                    over = wanted[i] - (threshold_db + gone * threshold_step)
+                    bent = max(0.0, over + half)
+                    here = slope + gone * slope_step
+                    bent = here * bent * bent / (2.0 * knee_db) if half > 0.0 else 0.0
+                    straight = here * over if over >= half else bent
+                    wanted[i] = min(straight, range_db + gone * range_step)
+            for i in range(count):
+                if wanted[i] >= peak:
+                    peak = wanted[i]
+                    held = hold
+                elif held > 0:
+                    held -= 1
+                else:
+                    peak = max(wanted[i], release * peak + (1.0 - release) * wanted[i])
+                    if peak < 1e-9:
+                        peak = 0.0
+                smooth = attack * smooth + (1.0 - attack) * peak
+                if smooth < 1e-9:
+                    smooth = 0.0
+                out[first + i] = smooth
     state[0], state[1], state[2], state[3] = peak, smooth, held, square
 
 
@@ -181,18 +206,25 @@ def whole_reduction(
     return gain_reduction(key, detector, rate_hz=rate_hz, state=state)[0]
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@kernel
 def _reduced_kernel(audio: Any, reduction_db: Any, amount: Any, out: Any) -> None:
-    scale = np.float32(-amount * 0.11512925464970229)  # ln(10)/20
-    for n in range(audio.shape[1]):
-        r = reduction_db[n]
-        if r == 0.0:
-            for c in range(audio.shape[0]):
-                out[c, n] = audio[c, n]
-        else:
-            gain = np.exp(scale * r)
-            for c in range(audio.shape[0]):
-                out[c, n] = audio[c, n] * gain
+    scale = -amount / DB_PER_DOUBLING
+    power_of, gain_of, bits_of = np.empty(BLOCK), np.empty(BLOCK), np.empty(BLOCK, np.int64)
+    for first in range(0, audio.shape[1], BLOCK):
+        count = min(BLOCK, audio.shape[1] - first)
+        asked, powers, gains = reduction_db[first : first + count], power_of[:count], gain_of[:count]
+        most = np.float32(0.0)
+        for i in range(count):
+            powers[i] = scale * np.float64(asked[i])
+            most = max(most, abs(asked[i]))
+        if most == 0.0:
+            out[:, first : first + count] = audio[:, first : first + count]
+            continue
+        powers_of_two(powers, bits_of[:count], gains)
+        for c in range(audio.shape[0]):
+            sound, heard = audio[c, first : first + count], out[c, first : first + count]
+            for i in range(count):
+                heard[i] = sound[i] * np.float32(gains[i])
 
 
 def reduced(audio: Audio, reduction_db: NDArray[np.float32], amount: Value = 1.0) -> Audio:
@@ -207,7 +239,7 @@ def reduced(audio: Audio, reduction_db: NDArray[np.float32], amount: Value = 1.0
 LIMITER_LOOKAHEAD_MS = 2.0
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def _limiter_kernel(peaks: Any, ceiling: float, window: int, release: float, begun: float, gains: Any) -> None:
     """gains[n] ≤ ceiling/peaks[n] for every frame; falls linearly-averaged over `window` frames ahead."""
     frames = peaks.shape[0]

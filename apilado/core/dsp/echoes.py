@@ -11,11 +11,11 @@ from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Value, greatest, least, rows
+from apilado.core.dsp.kernels import summing_kernel
 from apilado.core.dsp.lead_in import led_in
 
 FEWEST_FRAMES = 4.0
@@ -26,7 +26,7 @@ TOGETHER = 16
 LINE_FORGOTTEN_DB = 120.0
 
 
-@njit(cache=True, nogil=True, fastmath={"contract", "reassoc"}, inline="always")
+@summing_kernel
 def _read(row: Any, place: int, late: float) -> Any:
     """What went into a line so many frames before the one at `place`.
 
@@ -46,7 +46,7 @@ def _read(row: Any, place: int, late: float) -> Any:
     return inner + td * (beside + outer)
 
 
-@njit(cache=True, nogil=True, fastmath={"contract", "reassoc"})
+@summing_kernel
 def _echo_kernel(
     x: Any, at: Any, rows: Any, low: float, high: float, crossed: bool, state: Any, line: Any, y: Any
 ) -> None:
@@ -140,7 +140,7 @@ def echoed(
     return led_in(run, audio, values, math.ceil(rings_s * rate_hz) if looped else 0)
 
 
-@njit(cache=True, nogil=True, fastmath={"contract", "reassoc"})
+@summing_kernel
 def _swing_kernel(
     x: Any, at: Any, rows: Any, voices: int, share: float, together: int, state: Any, line: Any, y: Any
 ) -> None:

@@ -6,12 +6,12 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Value, rows
 from apilado.core.dsp.dynamics import SETTLED_CONSTANTS, smoothing_coefficient
+from apilado.core.dsp.kernels import kernel
 from apilado.core.dsp.lead_in import wrapped_tail, wrapped_value
 from apilado.core.units import ms_to_samples
 
@@ -36,7 +36,7 @@ class Gate:
         return ms_to_samples(constants + self.hold_ms, rate_hz)
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def _gate_kernel(
     key: Any,
     at: Any,

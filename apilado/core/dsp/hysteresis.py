@@ -15,8 +15,9 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from apilado.core.dsp.kernels import inlined, kernel
 
 SHAPE, COUPLING, REVERSIBLE = 1.0 / 3.0, 1e-3, 0.2
 """a, α and c, for a magnetisation between -1 and 1: with them a small field is magnified about once."""
@@ -35,7 +36,7 @@ def _table() -> tuple[NDArray[np.float64], NDArray[np.float64]]:
 LANGEVIN, LANGEVIN_SLOPE = _table()
 
 
-@njit(inline="always")
+@inlined
 def _langevin(x: float) -> tuple[float, float]:
     """L(x) and its slope."""
     size = abs(x)
@@ -50,7 +51,7 @@ def _langevin(x: float) -> tuple[float, float]:
     return (value if x >= 0.0 else -value), slope
 
 
-@njit(inline="always")
+@inlined
 def _slope(field: float, magnetised: float, direction: float, width: float) -> float:
     """dM/dH."""
     anhysteretic, rises = _langevin((field + COUPLING * magnetised) / SHAPE)
@@ -63,7 +64,7 @@ def _slope(field: float, magnetised: float, direction: float, width: float) -> f
     return (irreversible + REVERSIBLE * rises) / (1.0 - COUPLING * REVERSIBLE * rises)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def _hysteresis_kernel(field: Any, width: float, state: Any, keep_at: int, averaged: bool, kept: Any, out: Any) -> None:
     before, magnetised = state[0], state[1]
     for n in range(field.shape[0]):

@@ -14,11 +14,11 @@ from typing import Any
 
 import numpy as np
 import soxr
-from numba import njit
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.cycles import LONGEST_TABLE
+from apilado.core.dsp.kernels import kernel
 from apilado.core.dsp.oscillators import sides_of
 
 SINE_FACTOR, SMOOTH_FACTOR, STEEP_FACTOR = 2, 4, 8
@@ -37,7 +37,7 @@ def fitting_harmonics(wave_hz: float, greatest_hz: float, rate_hz: int, factor: 
     return max(1, min(LONGEST_TABLE // 8, int(min(audible, fits))))
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@kernel
 def _pushed_kernel(
     tables: Any,
     state: Any,
@@ -106,7 +106,7 @@ def add_pushed(
         _pushed_kernel(tables, state, first, end, steps, pushes, feedback, *sides, gain, out)
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def _between_frames(values: Any, factor: int) -> Any:
     """So many values for each, straight from one to the next; the last stays."""
     frames = values.shape[0]

@@ -11,17 +11,17 @@ import math
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio, as_audio
 from apilado.core.dsp.curves import Value, greatest, least, mapped, rows
 from apilado.core.dsp.equaliser import bell
 from apilado.core.dsp.filters import QUIETEST, settle_frames
+from apilado.core.dsp.kernels import kernel
 from apilado.core.dsp.lead_in import state_that_comes_back, wrapped_tail, wrapped_value
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@kernel
 def _bell_kernel(x: Any, opened: Any, at: Any, rows: Any, state: Any, y: Any) -> None:
     last = at.shape[0] - 1
     for i in range(at.shape[0]):

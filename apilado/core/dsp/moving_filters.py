@@ -15,12 +15,12 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio, as_audio
 from apilado.core.dsp.curves import Curve
 from apilado.core.dsp.filters import QUIETEST, Sections, settle_frames
+from apilado.core.dsp.kernels import kernel
 from apilado.core.dsp.lead_in import state_that_comes_back, wrapped_curve, wrapped_tail
 
 KNOTS_AT_ONCE = 4096
@@ -36,7 +36,7 @@ def state_variable_rows(sections: NDArray[np.float64]) -> NDArray[np.float64]:
     return np.stack([g, k, high, band - high * k, low - high], axis=-1)
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@kernel
 def _moving_kernel(x: Any, at: Any, rows: Any, state: Any, y: Any) -> None:
     count = rows.shape[1]
     now, step = np.empty((count, 5)), np.empty((count, 5))

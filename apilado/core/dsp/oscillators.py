@@ -19,10 +19,10 @@ from dataclasses import replace
 from typing import Any, NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from apilado.core.dsp.cycles import LONGEST_TABLE, WALKED_POINTS, Cycle, Levels, table_ladder, walked_table
+from apilado.core.dsp.kernels import kernel
 
 RUNGS_PER_OCTAVE = 6
 BLOCK = 512
@@ -56,16 +56,13 @@ def copies_at(places: Sequence[tuple[float, float, float]]) -> Copies:
     return Copies(*np.ascontiguousarray(np.array(places, np.float64).reshape(-1, 3).T))
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
-def _add_block(sums: Any, gain: Any, first: int, out: Any) -> None:
-    """Adds the sums of all copies over some frames, times the gain, to out (1 or 2 channels)."""
-    for channel in range(out.shape[0]):
-        heard, raised = out[channel, first : first + sums.shape[1]], gain[first : first + sums.shape[1]]
-        for i in range(sums.shape[1]):
-            heard[i] += raised[i] * sums[channel, i]
+@kernel
+def _add_raised(sums: Any, gain: Any, out: Any) -> None:
+    for i in range(sums.shape[0]):
+        out[i] += gain[i] * sums[i]
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@kernel
 def _steady_kernel(table: Any, phases: Any, steps: Any, lefts: Any, rights: Any, gain: Any, out: Any) -> None:
     """Adds tones of constant pitch, times a gain curve, to out (1 or 2 channels).
 
@@ -77,16 +74,14 @@ def _steady_kernel(table: Any, phases: Any, steps: Any, lefts: Any, rights: Any,
         bits += 1
     to_place, to_share, mask = np.uint64(64 - bits), np.uint64(40 - bits), np.uint64(0xFFFFFF)
     part, one, stereo = np.float32(2.0**-24), np.uint64(1), out.shape[0] == 2
-    both = np.zeros((out.shape[0], BLOCK), np.float32)
+    on_left, on_right = np.empty(BLOCK, np.float32), np.empty(BLOCK, np.float32)
     for first in range(0, out.shape[1], BLOCK):
-        count = min(BLOCK, out.shape[1] - first)
-        sums = both[:, :count]
-        sums[:] = 0.0
-        on_left, on_right = sums[0], sums[sums.shape[0] - 1]
+        end = min(out.shape[1], first + BLOCK)
+        on_left[:], on_right[:] = 0.0, 0.0
         for c in range(phases.shape[0]):
             step, left, right = steps[c], lefts[c], rights[c]
             begins = phases[c] + step * np.uint64(first)
-            for i in range(count):
+            for i in range(end - first):
                 p = begins + step * np.uint64(i)
                 k = p >> to_place
                 here = table[k]
@@ -94,12 +89,16 @@ def _steady_kernel(table: Any, phases: Any, steps: Any, lefts: Any, rights: Any,
                 on_left[i] += left * v
                 if stereo:
                     on_right[i] += right * v
-        _add_block(sums, gain, first, out)
+        _add_raised(on_left[: end - first], gain[first:end], out[0, first:end])
+        if stereo:
+            _add_raised(on_right[: end - first], gain[first:end], out[1, first:end])
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
-def _add_between(flat: Any, stride: Any, at: Any, ways: Any, shares: Any, left: Any, right: Any, sums: Any) -> None:
-    """Adds what lies at places of one table and of the next one, by each frame's share of it, to the sums.
+@kernel
+def _add_between(
+    flat: Any, stride: Any, at: Any, ways: Any, shares: Any, left: Any, right: Any, on_left: Any, on_right: Any
+) -> None:
+    """Adds what lies at places of one table and of the next one, by each frame's share of it, to both sums.
 
     Args:
         flat: the tables, one behind another, so many points each.
@@ -107,8 +106,7 @@ def _add_between(flat: Any, stride: Any, at: Any, ways: Any, shares: Any, left: 
         ways: from there to the next point, 0 to 1.
         shares: of the second table, 0 to 1.
     """
-    one, stereo = np.uint32(1), sums.shape[0] == 2
-    on_left, on_right = sums[0], sums[sums.shape[0] - 1]
+    one = np.uint32(1)
     for i in range(at.shape[0]):
         k = at[i]
         other = k + stride
@@ -116,11 +114,10 @@ def _add_between(flat: Any, stride: Any, at: Any, ways: Any, shares: Any, left: 
         b = flat[other] + ways[i] * (flat[other + one] - flat[other])
         v = a + shares[i] * (b - a)
         on_left[i] += left * v
-        if stereo:
-            on_right[i] += right * v
+        on_right[i] += right * v
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@kernel
 def _moving_kernel(
     tables: Any,
     turns: Any,
@@ -138,13 +135,13 @@ def _moving_kernel(
     each. Places are found before anything is read there: that loop the compiler can run many frames at a time."""
     flat, stride, size = tables.reshape(-1), np.uint32(tables.shape[1]), np.float64(tables.shape[1] - 1)
     lowest, top = np.float32(0.0), np.float32(tables.shape[0] - 2)  # there it is played with the rung below it
-    both, lagging = np.zeros((out.shape[0], BLOCK), np.float32), lags.shape[0] > 1
-    at, ways, shares = np.zeros(BLOCK, np.uint32), np.zeros(BLOCK, np.float32), np.zeros(BLOCK, np.float32)
+    on_left, on_right, lagging = np.empty(BLOCK, np.float32), np.empty(BLOCK, np.float32), lags.shape[0] > 1
+    at, ways, shares = np.empty(BLOCK, np.uint32), np.empty(BLOCK, np.float32), np.empty(BLOCK, np.float32)
     for first in range(0, out.shape[1], BLOCK):
         end = min(first + BLOCK, out.shape[1])
         count, gone, places = end - first, turns[first:end], rungs[first:end]
-        behind, sums = lags[first:end] if lagging else lags, both[:, :count]
-        sums[:] = 0.0
+        behind = lags[first:end] if lagging else lags
+        on_left[:], on_right[:] = 0.0, 0.0
         for c in range(phases.shape[0]):
             phase, ratio, shift = phases[c], ratios[c], shifts[c]
             for i in range(count):
@@ -156,8 +153,10 @@ def _moving_kernel(
                 ways[i] = np.float32(q - np.float64(k))
                 shares[i] = place - np.float32(rung)
                 at[i] = np.uint32(rung) * stride + np.uint32(k)
-            _add_between(flat, stride, at[:count], ways, shares, lefts[c], rights[c], sums)
-        _add_block(sums, gain, first, out)
+            _add_between(flat, stride, at[:count], ways, shares, lefts[c], rights[c], on_left, on_right)
+        _add_raised(on_left[:count], gain[first:end], out[0, first:end])
+        if out.shape[0] == 2:
+            _add_raised(on_right[:count], gain[first:end], out[1, first:end])
 
 
 def sides_of(channels: int, pan: Any) -> tuple[Any, Any]:
@@ -268,7 +267,7 @@ class MovingPulse:
             part.add(out, copies, gain=gain * np.float32(sign))
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@kernel
 def _walk_kernel(
     tables: Any,
     first: int,
@@ -283,8 +282,8 @@ def _walk_kernel(
     """Adds tones that go over from the first of two tables to the second, over as many frames as there are turns."""
     flat, stride, size = tables.reshape(-1), np.uint32(tables.shape[1]), np.float64(tables.shape[1] - 1)
     frames = turns.shape[0]
-    sums, at = np.zeros((out.shape[0], frames), np.float32), np.zeros(frames, np.uint32)
-    ways, shares = np.zeros(frames, np.float32), np.zeros(frames, np.float32)
+    on_left, on_right = np.zeros(frames, np.float32), np.zeros(frames, np.float32)
+    at, ways, shares = np.empty(frames, np.uint32), np.empty(frames, np.float32), np.empty(frames, np.float32)
     for i in range(frames):
         shares[i] = np.float32(i) / np.float32(frames)
     for c in range(phases.shape[0]):
@@ -295,8 +294,11 @@ def _walk_kernel(
             k = np.int32(q)
             ways[i] = np.float32(q - np.float64(k))
             at[i] = np.uint32(k)
-        _add_between(flat, stride, at, ways, shares, lefts[c], rights[c], sums)
-    _add_block(sums, gain, first, out)
+        _add_between(flat, stride, at, ways, shares, lefts[c], rights[c], on_left, on_right)
+    end = first + frames
+    _add_raised(on_left, gain[first:end], out[0, first:end])
+    if out.shape[0] == 2:
+        _add_raised(on_right, gain[first:end], out[1, first:end])
 
 
 class Walk:

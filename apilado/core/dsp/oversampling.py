@@ -16,11 +16,11 @@ from functools import lru_cache
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 from scipy.signal import firwin, kaiser_beta
 
 from apilado.core.dsp.audio import Audio, as_audio
+from apilado.core.dsp.kernels import free_kernel, kernel
 from apilado.core.dsp.lead_in import wrapped_tail
 
 PASS_EDGE, STOP_EDGE, STOP_DB = 0.43, 0.51, 90.0
@@ -45,7 +45,7 @@ def phase_filters(factor: int) -> NDArray[np.float32]:
     return np.ascontiguousarray(phases, dtype=np.float32)
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@free_kernel
 def add_filtered(x: Any, start: int, taps: Any, out: Any) -> None:
     """out[n] += Σ taps[k] · x[start + n + k]; the number of taps is a multiple of 8."""
     frames = out.shape[0]
@@ -70,14 +70,14 @@ def add_filtered(x: Any, start: int, taps: Any, out: Any) -> None:
                 )
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def _up_kernel(x: Any, filters: Any, out: Any) -> None:
     # Phase p of the oversampled signal: taps reversed, since the convolution runs backwards over x.
     for p in range(filters.shape[0]):
         add_filtered(x, 0, filters[p, ::-1].copy(), out[p])
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def _down_kernel(shaped: Any, filters: Any, out: Any) -> None:
     factor = filters.shape[0]
     scaled = filters / np.float32(factor)
@@ -100,7 +100,7 @@ def half_band_taps(octaves_up: int) -> NDArray[np.float32]:
     return np.asarray(taps, dtype=np.float32)
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@free_kernel
 def _add_pairs(x: Any, shift: int, taps: Any, out: Any) -> None:
     """out[n] += Σ taps[k] · (x[n + shift - 1 - k] + x[n + shift + k]) where all of x is there; elsewhere nothing."""
     count = taps.shape[0]
@@ -136,7 +136,7 @@ def between_taps(octaves_up: int) -> NDArray[np.float32]:
     return np.asarray(np.linalg.lstsq(waves, wanted, rcond=None)[0], np.float32)
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@free_kernel
 def _halve_between(after_even: Any, after_odd: Any, taps: Any, out: Any) -> None:
     """out[n] += Σ taps[k]·(z[2n-1-k] + z[2n+k]), z lying after even and odd samples by turns, where it reaches."""
     count = taps.shape[0]

@@ -11,18 +11,18 @@ from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Value, rows
+from apilado.core.dsp.kernels import summing_kernel
 from apilado.core.dsp.lead_in import led_in
 
 ROW_FORGOTTEN = 14.0
 """So many time constants, and two more for each filter, until a row of filters is under -120 dB."""
 
 
-@njit(cache=True, nogil=True, fastmath={"contract", "reassoc"})
+@summing_kernel
 def _phase_kernel(x: Any, at: Any, rows: Any, stages: int, state: Any, y: Any) -> None:
     last = at.shape[0] - 1
     for channel in range(2):

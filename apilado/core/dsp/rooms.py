@@ -15,11 +15,11 @@ from functools import lru_cache
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Value
+from apilado.core.dsp.kernels import summing_kernel
 from apilado.core.dsp.lead_in import led_in
 
 LINES = 16
@@ -89,7 +89,7 @@ def _filters(room: Room, rate_hz: int) -> tuple[NDArray[np.float32], NDArray[np.
     return low.astype(np.float32), pole.astype(np.float32)
 
 
-@njit(cache=True, nogil=True, fastmath={"contract", "reassoc"})
+@summing_kernel
 def _room_kernel(
     x: Any, spread: Any, spread_at: Any, lines: Any, lengths: Any, at: Any, gains: Any, poles: Any, damped: Any, y: Any
 ) -> None:

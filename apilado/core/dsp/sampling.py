@@ -15,11 +15,11 @@ from threading import Lock
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 from python_stretch.Signalsmith import Stretch
 
 from apilado.core.dsp.audio import Audio, as_audio
+from apilado.core.dsp.kernels import kernel
 
 CROSSINGS, STEPS, KAISER_BETA = 24, 512, 10.0
 CUTOFF = 0.96
@@ -38,7 +38,7 @@ def _lobe() -> NDArray[np.float64]:
     return np.where(x < CROSSINGS, np.sinc(x) * window, 0.0)
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"})
+@kernel
 def _read_kernel(audio: Any, places: Any, speeds: Any, lobe: Any, out: Any) -> None:
     channels, frames = audio.shape
     moving = speeds.shape[0] > 1

@@ -7,14 +7,15 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from apilado.core.dsp.kernels import free_kernel, inlined, kernel
 
 NEAR = 1e-4
 """Neighbours that lie nearer have the value in their middle for their mean."""
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@free_kernel
 def _soft_clip_kernel(x: Any, gain: Any, y: Any) -> None:
     for i in range(x.shape[0]):
         v = gain * x[i]
@@ -32,7 +33,7 @@ def soft_clip(x: NDArray[np.float32], gain: float) -> NDArray[np.float32]:
     return out.reshape(x.shape)
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@free_kernel
 def _soft_clip_between_kernel(even: Any, odd: Any, gain: Any, roots: Any, after_even: Any, after_odd: Any) -> None:
     one = np.float32(1.0)
     frames = even.shape[0]
@@ -62,7 +63,7 @@ def soft_clip_between(planes: NDArray[np.float32], gain: float) -> NDArray[np.fl
     return out
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@free_kernel
 def _saturation_kernel(x: Any, drive: Any, bias: Any, rest: Any, scale: Any, y: Any) -> None:
     for i in range(x.shape[0]):
         y[i] = (np.tanh(drive * x[i] + bias) - rest) * scale
@@ -78,7 +79,7 @@ def saturated(x: NDArray[np.float32], drive: float, bias: float) -> NDArray[np.f
     return out.reshape(x.shape)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def _saturation_between_kernel(
     even: Any, odd: Any, drive: float, bias: float, rest: float, scale: float, after_even: Any, after_odd: Any
 ) -> None:
@@ -116,7 +117,7 @@ CLIP, ROUND_FOLD, SHARP_FOLD, FULL_WAVE, HALF_WAVE = range(5)
 """Curves that are read by one kernel: clipped at ±1; folded back as a sine or as a triangle; rectified."""
 
 
-@njit(inline="always")
+@inlined
 def _curve(v: float, kind: int) -> float:
     if kind == CLIP:
         return min(1.0, max(-1.0, v))
@@ -128,7 +129,7 @@ def _curve(v: float, kind: int) -> float:
     return abs(v) if kind == FULL_WAVE else max(0.0, v)
 
 
-@njit(inline="always")
+@inlined
 def _integral(v: float, kind: int) -> float:
     if kind == CLIP:
         return 0.5 * v * v if abs(v) <= 1.0 else abs(v) - 0.5
@@ -142,7 +143,7 @@ def _integral(v: float, kind: int) -> float:
     return 0.5 * max(0.0, v) * v
 
 
-@njit(inline="always")
+@inlined
 def _mean(a: float, b: float, kind: int) -> float:
     """The mean of a curve along the straight line from one value to another."""
     apart = b - a
@@ -151,13 +152,13 @@ def _mean(a: float, b: float, kind: int) -> float:
     return (_integral(b, kind) - _integral(a, kind)) / apart
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def _bent_kernel(x: Any, gain: float, kind: int, y: Any) -> None:
     for i in range(x.shape[0]):
         y[i] = _curve(gain * x[i], kind)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def _bent_between_kernel(even: Any, odd: Any, gain: float, kind: int, after_even: Any, after_odd: Any) -> None:
     frames = even.shape[0]
     for n in range(frames):
@@ -188,7 +189,7 @@ def bent_between(planes: NDArray[np.float32], gain: float, kind: int) -> NDArray
     return out
 
 
-@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
+@kernel
 def _quantise_kernel(x: Any, steps: Any, y: Any) -> None:
     moving, one = steps.shape[0] > 1, np.float32(1.0)
     for c in range(x.shape[0]):
@@ -221,7 +222,7 @@ def table_of(values: NDArray[np.float64]) -> Table:
     return Table(np.asarray(values, np.float64), integral - integral[values.shape[0] // 2])
 
 
-@njit(inline="always")
+@inlined
 def _in_table(v: float, values: Any) -> float:
     last = values.shape[0] - 1
     place = min(float(last), max(0.0, 0.5 * (v + 1.0) * last))
@@ -230,7 +231,7 @@ def _in_table(v: float, values: Any) -> float:
     return found
 
 
-@njit(inline="always")
+@inlined
 def _table_integral(v: float, values: Any, integral: Any) -> float:
     last = values.shape[0] - 1
     within = min(1.0, max(-1.0, v))
@@ -242,13 +243,13 @@ def _table_integral(v: float, values: Any, integral: Any) -> float:
     return whole
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def _table_kernel(x: Any, gain: float, values: Any, y: Any) -> None:
     for i in range(x.shape[0]):
         y[i] = _in_table(gain * x[i], values)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def _table_between_kernel(
     even: Any, odd: Any, gain: float, values: Any, whole: Any, after_even: Any, after_odd: Any
 ) -> None:

@@ -7,11 +7,11 @@ from functools import lru_cache
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio, as_stereo
 from apilado.core.dsp.curves import Curve, Value, per_frame
+from apilado.core.dsp.kernels import summing_kernel
 from apilado.core.dsp.oversampling import add_filtered
 
 SINC_TAPS, SINC_BETA = 64, 6.0
@@ -98,7 +98,7 @@ def _tap_table() -> NDArray[np.float32]:
     return np.stack([sinc_taps(share) for share in np.linspace(-0.5, 0.5, SHARES + 1)]).astype(np.float32)
 
 
-@njit(cache=True, nogil=True, fastmath={"contract", "reassoc"})
+@summing_kernel
 def _read_kernel(audio: Any, places: Any, taps: Any, looped: Any, out: Any) -> None:
     frames, half, shares = audio.shape[1], taps.shape[1] // 2, taps.shape[0] - 1
     for n in range(out.shape[1]):

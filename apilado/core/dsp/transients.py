@@ -6,11 +6,11 @@ import math
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.dynamics import smoothing_coefficient
+from apilado.core.dsp.kernels import kernel
 
 QUICK_MS, SLOW_RISE_MS, SLOW_FALL_MS = 1.0, 20.0, 120.0
 WHOLE_DB = 6.0
@@ -20,7 +20,7 @@ RIPPLE_DB = 2.0
 FLOOR = 1e-4
 
 
-@njit(cache=True, nogil=True)
+@kernel
 def _envelope_kernel(level: Any, rise: float, fall: float, out: Any) -> None:
     held = 0.0
     for n in range(level.shape[0]):

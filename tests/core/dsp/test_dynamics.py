@@ -5,7 +5,16 @@ import numpy as np
 from numpy.testing import assert_allclose
 
 from apilado.core.clock import Clock
-from apilado.core.dsp.dynamics import Detector, gain_reduction, limiter_gains, reduced
+from apilado.core.dsp.curves import Curve, knots
+from apilado.core.dsp.dynamics import (
+    BLOCK,
+    Detector,
+    gain_reduction,
+    limiter_gains,
+    reduced,
+    smoothing_coefficient,
+    static_reduction,
+)
 from apilado.core.treatments.compressor import Compressor
 from tests.support import noise, sine
 
@@ -75,6 +84,70 @@ class DetectorTest(unittest.TestCase):
     def test_amount_is_a_share_of_the_decibels(self):
         out = reduced(steady(0.0, 10), np.full(10, 12.0, np.float32), 0.5)
         assert_allclose(20 * np.log10(out), -6.0, atol=1e-4)
+
+
+def one_after_another(key, detector, rate_hz):
+    """The plain twin of `gain_reduction`: the published equations frame by frame."""
+    frames = key.shape[1]
+    threshold, ratio, most = (
+        np.broadcast_to(value.per_frame() if isinstance(value, Curve) else value, frames)
+        for value in (detector.threshold_db, detector.ratio, detector.range_db)
+    )
+    attack, release, averaging = (
+        smoothing_coefficient(each, rate_hz) for each in (detector.attack_ms, detector.release_ms, detector.rms_ms)
+    )
+    peak = smooth = square = 0.0
+    held, found = 0, []
+    for n, level in enumerate(np.max(np.abs(key.astype(np.float64)), axis=0)):
+        square = averaging * square + (1.0 - averaging) * level**2
+        level_db = 10.0 * np.log10(max(square, 1e-30))
+        asked = float(static_reduction(np.array([level_db]), threshold[n], ratio[n], detector.knee_db)[0])
+        asked = min(asked, most[n])
+        if asked >= peak:
+            peak, held = asked, round(detector.hold_ms * rate_hz / 1000)
+        elif held:
+            held -= 1
+        else:
+            peak = release * peak + (1.0 - release) * asked
+        smooth = attack * smooth + (1.0 - attack) * peak
+        found.append(smooth)
+    return np.array(found)
+
+
+class PlainTwinTest(unittest.TestCase):
+    def test_of_the_detector(self):
+        chance = np.random.default_rng(3)
+        frames = 2 * BLOCK + 99
+        for seed in range(12):
+            rise = chance.uniform(-60.0, 0.0, (chance.integers(1, 3), 1)) * np.linspace(1.0, 0.0, frames)
+            key = (10.0 ** (rise / 20.0) * chance.uniform(-1.0, 1.0, rise.shape)).astype(np.float32)
+            key[:, BLOCK // 2 : BLOCK] *= np.float32(seed % 3 / 2.0)
+            at = knots(frames)
+            moving = Curve(at, -30.0 + 10.0 * np.sin(at / 300.0))
+            detector = Detector(
+                threshold_db=moving if seed % 2 else float(chance.uniform(-40.0, -6.0)),
+                ratio=float(chance.uniform(1.0, 20.0)),
+                knee_db=float(chance.choice([0.0, 6.0, 18.0])),
+                attack_ms=float(chance.choice([0.0, 2.0])),
+                release_ms=float(chance.uniform(1.0, 40.0)),
+                hold_ms=float(chance.choice([0.0, 1.0])),
+                range_db=float(chance.choice([4.0, 120.0])),
+                rms_ms=float(chance.choice([0.0, 3.0])),
+            )
+            with self.subTest(detector=detector):
+                found = gain_reduction(key, detector, rate_hz=48000)[0]
+                assert_allclose(found, one_after_another(key, detector, 48000), atol=2e-6)
+
+    def test_of_turning_down(self):
+        chance = np.random.default_rng(4)
+        sound = chance.uniform(-1.0, 1.0, (2, 2 * BLOCK + 7)).astype(np.float32)
+        asked = chance.uniform(-6.0, 60.0, sound.shape[1]).astype(np.float32)
+        asked[:BLOCK] = 0.0
+        asked[BLOCK : BLOCK + 40] = 0.0
+        for amount in (1.0, 0.3, 0.0):
+            found = reduced(sound, asked, amount)
+            assert_allclose(found, sound * 10.0 ** (-amount * asked.astype(np.float64) / 20.0), rtol=2e-7)
+            np.testing.assert_array_equal(found[:, : BLOCK + 40], sound[:, : BLOCK + 40])
 
 
 class LimiterTest(unittest.TestCase):
