@@ -8,12 +8,11 @@ from __future__ import annotations
 
 from numba import njit
 
-_HOW = {"cache": True, "nogil": True, "error_model": "numpy"}
-kernel = njit(**_HOW, fastmath={"contract"})
+kernel = njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
 """A product and a sum may be rounded once instead of twice."""
-summing_kernel = njit(**_HOW, fastmath={"contract", "reassoc"})
+summing_kernel = njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract", "reassoc"})
 """Sums may be taken in any order besides, which lets them run many frames at a time."""
-free_kernel = njit(**_HOW, fastmath=True)
+free_kernel = njit(cache=True, nogil=True, error_model="numpy", fastmath=True)
 """For what can be neither infinite nor no number: the compiler may do all that is right for real numbers."""
 inlined = njit(inline="always")
 """A part of other kernels, compiled with each of them."""

@@ -8,10 +8,7 @@ same way every time.
 from __future__ import annotations
 
 import math
-from collections import OrderedDict
-from collections.abc import Callable, Hashable
 from functools import lru_cache
-from threading import Lock
 from typing import Any
 
 import numpy as np
@@ -20,6 +17,7 @@ from python_stretch.Signalsmith import Stretch
 
 from apilado.core.dsp.audio import Audio, as_audio
 from apilado.core.dsp.kernels import kernel
+from apilado.core.kept import Kept
 
 CROSSINGS, STEPS, KAISER_BETA = 24, 512, 10.0
 CUTOFF = 0.96
@@ -113,28 +111,6 @@ def stretched(audio: Audio, frames: int, rate_hz: int) -> Audio:
         length = frames if abs(round(wanted) - frames) <= 1 else round(wanted)
         now = np.pad(made[:, :length], ((0, 0), (0, max(0, length - made.shape[1]))))
     return now
-
-
-class Kept:
-    """What was made once, by what it was made from: the newest, up to a number of bytes."""
-
-    def __init__(self, most_bytes: int) -> None:
-        self._most, self._lock = most_bytes, Lock()
-        self._held: OrderedDict[Hashable, Audio] = OrderedDict()
-
-    def get(self, key: Hashable, make: Callable[[], Audio]) -> Audio:
-        """What has this key; made where it is not there."""
-        with self._lock:
-            if key in self._held:
-                self._held.move_to_end(key)
-                return self._held[key]
-        made = make()
-        made.flags.writeable = False
-        with self._lock:
-            self._held[key] = made
-            while len(self._held) > 1 and sum(each.nbytes for each in self._held.values()) > self._most:
-                self._held.popitem(last=False)
-        return made
 
 
 STRETCHES = Kept(128 * 2**20)

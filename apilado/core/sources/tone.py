@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Hashable
+from functools import partial
 from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
@@ -26,7 +28,7 @@ from apilado.core.sources.filters import Standing, filter_list, standing
 from apilado.core.sources.pushed import Pushed
 from apilado.core.sources.settings import MOST_SETTINGS, Setting
 from apilado.core.sources.voice import Envelope
-from apilado.core.sources.voicing import glide_track, in_run, run_gain, shifted
+from apilado.core.sources.voicing import RUNS, glide_track, in_run, run_frames, run_gain, shifted, stands_still
 from apilado.core.sources.wave import C2_HZ, CYCLE_MOVES, MOST_TONES, WHOLE_WITHIN, Tone, off_the_note
 from apilado.core.treatments.filter import Filter
 from apilado.core.units import beats_to_seconds, cents_to_ratio, db_to_gain
@@ -190,14 +192,36 @@ class ToneSource(Source):
     def render(self, score: Score, clock: Clock, load: AssetLoader) -> Audio:
         stereo = any((tone.copies > 1 or tone.shape == "noise") and tone.spread > 0.0 for tone in self.heard())
         out = np.zeros((2 if stereo else 1, clock.frames), np.float32)
-        tables = self._tables(load)
+        tables, kept = self._tables(load), self._kept(score, clock)
         for index, run in enumerate(voice_runs(score.notes, clock, score.voice.mode)):
             longest = run.gate_frames + clock.samples_in_ms(score.voice.envelope.release_ms)
             places = clock.places(run.start, longest)
-            part = self._run(run, index, score, clock, out.shape[0], tables) if places else out[:, :0]
+            if not places:
+                continue
+            play = partial(self._run, run, index, score, clock, out.shape[0], tables)
+            part = play() if kept is None else RUNS.get((kept, self._told_apart(run, index, score, clock)), play)
             for place in places:
                 mixed_at(out, part, place, looped=clock.looped)
         return out
+
+    def _kept(self, score: Score, clock: Clock) -> tuple[Hashable, ...] | None:
+        """What all of its runs hang on, for them to be kept; None where something moves over them."""
+        if not stands_still(self):
+            return None
+        return self.model_dump_json(), score.voice.model_dump_json(), score.transpose, clock.rate_hz
+
+    def _told_apart(self, run: Run, index: int, score: Score, clock: Clock) -> tuple[Hashable, ...]:
+        """What a run hangs on besides: not its place, unless chance has a part in it or a single pass ends in it."""
+        drawn = any(tone.phase == "free" or tone.shape == "noise" for tone in self.tones)
+        chance = (score.seed, self._drawn_from(run, index, score)) if drawn else None
+        frames = run_frames(run, score.voice.envelope, clock)
+        heard = frames if clock.comes_round else min(frames, clock.frames - run.start)
+        return run.gate_frames, run.cut_frames, run.pitches, run.velocity, heard, chance
+
+    @staticmethod
+    def _drawn_from(run: Run, index: int, score: Score) -> int:
+        """What chance hangs on for a run, besides the seed."""
+        return index if score.chance == "order" else round(run.start_beats * TICKS_PER_BEAT)
 
     def _tables(self, load: AssetLoader) -> dict[str, Recorded]:
         """The tables that are read from files, by the ids of their waves."""
@@ -216,7 +240,7 @@ class ToneSource(Source):
             fall = np.exp(-DECAY_NEPERS * np.arange(gain.shape[0]) / clock.samples_in_ms(self.drop_ms))
             track = track * cents_to_ratio(100.0 * self.drop_semitones * fall)
         track = shifted(track, in_run(self.pitch_st, run, gain.shape[0]), 100.0)
-        drawn_from = index if score.chance == "order" else round(run.start_beats * TICKS_PER_BEAT)
+        drawn_from = self._drawn_from(run, index, score)
         pushing = self._pushing()
         if pushing:
             gains = {tone.id: self.gain_of(tone, run, score.voice.envelope, clock, gain) for tone in self.tones}

@@ -3,16 +3,29 @@
 from __future__ import annotations
 
 import itertools
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from pydantic import BaseModel
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.curves import Curve, Value
 from apilado.core.dsp.envelopes import CUT_MS, adsr, rising
+from apilado.core.kept import Kept
 from apilado.core.notes import Run
 from apilado.core.sources.voice import Envelope
 from apilado.core.units import cents_to_ratio, midi_to_hz
+
+RUNS = Kept(64 * 2**20)
+"""Basslines say the same note again and again, and an edit leaves most notes as they were."""
+
+
+def stands_still(part: Any) -> bool:
+    """Whether nothing of a part moves."""
+    if isinstance(part, BaseModel):
+        return all(stands_still(value) for value in part.__dict__.values())
+    return all(map(stands_still, part)) if isinstance(part, tuple) else not isinstance(part, Curve)
 
 
 def in_run(value: Value, run: Run, frames: int) -> float | NDArray[np.float64]:
@@ -48,6 +61,12 @@ def glide_track(run: Run, transpose: int, glide_ms: float, clock: Clock, frames:
     return midi_to_hz(track)
 
 
+def run_frames(run: Run, env: Envelope, clock: Clock, *, gate_frames: int | None = None) -> int:
+    """For how long a run sounds, wherever it lies."""
+    frames = (run.gate_frames if gate_frames is None else gate_frames) + clock.samples_in_ms(env.release_ms)
+    return frames if run.cut_frames is None else min(frames, run.cut_frames + clock.samples_in_ms(CUT_MS))
+
+
 def run_gain(
     run: Run, env: Envelope, clock: Clock, velocity: float, *, gate_frames: int | None = None
 ) -> NDArray[np.float32]:
@@ -58,9 +77,7 @@ def run_gain(
         gate_frames: for how long it is held, where that is not as long as its notes.
     """
     gate, release = run.gate_frames if gate_frames is None else gate_frames, clock.samples_in_ms(env.release_ms)
-    frames, fade = gate + release, clock.samples_in_ms(CUT_MS)
-    if run.cut_frames is not None:
-        frames = min(frames, run.cut_frames + fade)
+    frames, fade = run_frames(run, env, clock, gate_frames=gate_frames), clock.samples_in_ms(CUT_MS)
     if not clock.comes_round:  # what lies behind the end of a single pass is not heard
         frames = max(1, min(frames, clock.frames - run.start))
     curve = adsr(
