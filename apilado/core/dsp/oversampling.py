@@ -29,7 +29,7 @@ DELAY = TAPS_PER_PHASE - 1
 HALF_BAND_TAPS, BETWEEN_TAPS = (6, 4), (11, 7)
 MARGIN, PIECE = 16, 16384
 """Base frames at either end that the half-band filters may spoil."""
-PEAK_PAIRS, PEAK_BLOCK, PEAK_CONTEXT = 32, 4096, 64
+PEAK_PAIRS, PEAK_BLOCK, PEAK_CONTEXT = 32, 2048, 64
 Shaper = Callable[[NDArray[np.float32]], NDArray[np.float32]]
 _BLOCK = 2048
 
@@ -262,18 +262,25 @@ def interpolated_peak(signal: NDArray[np.float32]) -> float:
     Args:
         signal: shape (frames,), with `PEAK_CONTEXT` frames at either end that go before and after and do not count.
     """
-    doubled = _twice(np.ascontiguousarray(signal, np.float32), peak_taps())
-    first, last = 2 * PEAK_CONTEXT, doubled.shape[0] - 2 * PEAK_CONTEXT
-    sizes = np.abs(doubled[first:last])
-    peak = float(np.max(sizes, initial=0.0))
+    signal = np.ascontiguousarray(signal, np.float32)
+    between = np.zeros_like(signal)
+    _add_pairs(signal, 1, peak_taps(), between)
+    inner = slice(PEAK_CONTEXT, signal.shape[0] - PEAK_CONTEXT)
+    if inner.stop <= inner.start:
+        return 0.0
+    starts = np.arange(0, inner.stop - inner.start, PEAK_BLOCK)
+    both = [plane[inner] for plane in (signal, between)]
+    highs = np.max([np.maximum.reduceat(plane, starts) for plane in both], axis=0)
+    lows = np.min([np.minimum.reduceat(plane, starts) for plane in both], axis=0)
+    blocks = np.maximum(highs, -lows)
+    peak = float(np.max(blocks))
     if peak == 0.0:
         return 0.0
-    starts = np.arange(0, sizes.shape[0], PEAK_BLOCK)
-    for start in starts[np.maximum.reduceat(sizes, starts) > 0.5 * peak]:
-        end = min(start + PEAK_BLOCK, sizes.shape[0])
-        piece = doubled[first + start - MARGIN : first + end + MARGIN]
-        finer = _twice(_twice(piece, half_band_taps(1)), half_band_taps(2))
-        peak = max(peak, float(np.max(np.abs(finer[4 * MARGIN : -4 * MARGIN]))))
+    for start in starts[blocks > 0.5 * peak] + PEAK_CONTEXT:
+        some = slice(start - MARGIN, min(start + PEAK_BLOCK, inner.stop) + MARGIN)
+        doubled = interleaved(np.stack([signal[some], between[some]]))
+        finer = _twice(_twice(doubled, half_band_taps(1)), half_band_taps(2))
+        peak = max(peak, float(np.max(np.abs(finer[8 * MARGIN : -8 * MARGIN]))))
     return peak
 
 

@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.measure.notes import phasor
+from apilado.core.measure.windows import hann
 from apilado.core.units import gain_to_db
 
 FLATTEST_SINGLE_PEAK, LOWEST_PEAK = 1.0 / 9.0, 1.0 / 6.0
@@ -46,7 +47,7 @@ class Fullness:
 def harmonic_amplitudes(signal: NDArray[np.floating], frequency_hz: float, rate_hz: int) -> NDArray[np.complex128]:
     """Complex amplitudes of harmonics 1 … HARMONICS of a steady signal under a Hann window; c = A·e^(iθ) of A·cos."""
     x = np.asarray(signal, np.float64)
-    window = np.hanning(x.shape[0])
+    window = hann(x.shape[0])
     n = np.arange(1, HARMONICS + 1)
     first = phasor(frequency_hz / rate_hz, x.shape[0])
     waves = np.cumprod(np.broadcast_to(first, (HARMONICS, x.shape[0])), axis=0)

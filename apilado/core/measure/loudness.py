@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.filters import Sections, filtered, loop_state, run_sections
+from apilado.core.dsp.lead_in import with_ends
 from apilado.core.dsp.oversampling import PEAK_CONTEXT, interpolated_peak
 from apilado.core.units import gain_to_db
 
@@ -79,7 +80,7 @@ def true_peak(audio: Audio, *, looped: bool = False) -> float:
     A loop is taken round its seam; a single pass has silence before and after.
     """
     if looped and audio.shape[1]:
-        around = audio[:, np.arange(-PEAK_CONTEXT, audio.shape[1] + PEAK_CONTEXT) % audio.shape[1]]
+        around = with_ends(audio, PEAK_CONTEXT, looped=True)
     else:
         around = np.pad(audio, ((0, 0), (2 * PEAK_CONTEXT, 2 * PEAK_CONTEXT)))
     return max((interpolated_peak(channel) for channel in around), default=0.0)

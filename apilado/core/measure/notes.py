@@ -8,7 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio
-from apilado.core.measure.pitch import pitch_hz
+from apilado.core.measure.pitch import pitches_hz
+from apilado.core.measure.windows import hann_within
 from apilado.core.units import ms_to_samples, power_to_db
 
 SETTLE_MS = 15.0
@@ -17,6 +18,8 @@ PITCH_MS = 160.0
 ATTACK_MS = 3.0
 PHASOR_STEP = 256
 QUIET = 1e-4
+TOGETHER = 64
+"""Notes that are looked at at a time."""
 
 
 @dataclass(frozen=True)
@@ -63,15 +66,21 @@ def measure_notes(
     settle, longest = ms_to_samples(SETTLE_MS, rate_hz), ms_to_samples(LONGEST_MS, rate_hz)
     steady = ms_to_samples(PITCH_MS, rate_hz)
     measured = []
-    for span in spans:
-        begun = min(settle, span.frames // 2)
-        part = segment(audio, span.first + begun, min(max(span.frames - begun, 1), longest))
-        found = None
-        if pitches and float(np.max(np.abs(part), initial=0.0)) > QUIET:
+    for first in range(0, len(spans), TOGETHER):
+        some, parts = spans[first : first + TOGETHER], []
+        for span in some:
+            begun = min(settle, span.frames // 2)
+            parts.append(segment(audio, span.first + begun, min(max(span.frames - begun, 1), longest)))
+        found: list[float | None] = [None] * len(parts)
+        if pitches:
             # Of what is measured the last: a pitch that drops at the start has settled by then.
-            found = pitch_hz((part[0, -steady:] + part[1, -steady:]) / 2.0, rate_hz)
-        power = _note_power(audio, span, part, found or span.expected_hz, rate_hz)
-        measured.append(NoteMeasure(span.start_beats, span.pitch, float(power_to_db(power)), found))
+            ends = [(part[0, -steady:] + part[1, -steady:]) / 2.0 for part in parts]
+            heard = [n for n, part in enumerate(parts) if float(np.max(np.abs(part), initial=0.0)) > QUIET]
+            for n, hertz in zip(heard, pitches_hz([ends[n] for n in heard], rate_hz), strict=True):
+                found[n] = hertz
+        for span, part, hertz in zip(some, parts, found, strict=True):
+            power = _note_power(audio, span, part, hertz or span.expected_hz, rate_hz)
+            measured.append(NoteMeasure(span.start_beats, span.pitch, float(power_to_db(power)), hertz))
     return tuple(measured)
 
 
@@ -116,7 +125,7 @@ def levels_at(
         if frames < 2.0 * rate_hz / hertz:
             found.append(None)
             continue
-        window = np.hanning(frames + 2)[1:-1]
+        window = hann_within(frames)
         wave = phasor(hertz / rate_hz, frames) * (window * (2.0 / np.sum(window)))
         parts = np.stack([wave.real, wave.imag]).astype(np.float32)
         amplitudes = segment(stem, span.first + begun, frames) @ parts.T

@@ -14,6 +14,7 @@ from scipy import fft, signal
 from scipy.ndimage import maximum_filter1d
 
 from apilado.core.dsp.audio import Audio
+from apilado.core.measure.windows import hann
 from apilado.core.units import ms_to_samples
 
 WINDOW_MS, HOP_MS = 10.0, 2.0
@@ -59,7 +60,7 @@ def onsets(audio: Audio, *, rate_hz: int) -> tuple[Onset, ...]:
     bands = np.empty((starts.shape[0], edges.shape[0]))
     for first in range(0, starts.shape[0], PART):
         some = slice(first, first + PART)
-        powers = np.abs(fft.rfft(windows[starts[some]] * np.hanning(size), axis=1)) ** 2
+        powers = np.abs(fft.rfft(windows[starts[some]] * hann(size), axis=1)) ** 2
         bands[some] = np.add.reduceat(powers, edges, axis=1)
     levels = np.log10(bands / float(np.max(bands)) + FLOOR)
     # Against the loudest of the moments before (as S. Böck and G. Widmer do it, DAFx 2013, there over frequency): the

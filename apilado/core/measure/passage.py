@@ -13,6 +13,7 @@ from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.lead_in import wrapped_tail
 from apilado.core.measure.bands import band_centres, band_sums
 from apilado.core.measure.stem import StemMeasures
+from apilado.core.measure.windows import hann
 from apilado.core.units import ms_to_samples
 
 ROWS_PER_OCTAVE = 6
@@ -67,7 +68,7 @@ def _powers(
     around = np.concatenate([wrapped_tail(signal[None], size)[0], signal, signal[: min(size, signal.shape[0])]])
     starts = np.minimum((centres - size / 2 + size).astype(np.int64), around.shape[0] - size)
     windows = np.lib.stride_tricks.sliding_window_view(around, size)[starts]
-    spectra = fft.rfft(windows * np.hanning(size).astype(np.float32), axis=1)
+    spectra = fft.rfft(windows * hann(size).astype(np.float32), axis=1)
     # Parseval under a Hann window: a full-scale sine sums to 3/32·size².
     powers = (spectra.real**2 + spectra.imag**2) * np.float32(32.0 / (3.0 * size**2))
     frequencies = np.arange(spectra.shape[1]) * (rate_hz / size)

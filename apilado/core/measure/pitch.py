@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import dataclass
+
 import numpy as np
 from numpy.typing import NDArray
 from scipy import fft
 
+from apilado.core.measure.windows import hann_within
+
 LOWEST_HZ, HIGHEST_HZ = 18.0, 2000.0
 COARSE_HZ = 12000.0
+FEWEST_FRAMES, SILENT = 64, 1e-10
 AS_HIGH = 0.95
 CLEAR, LIKELY, IN_HARMONICS = 0.85, 0.75, 0.2
 """A period is believed from `CLEAR` on, from `LIKELY` on where the harmonics agree with it."""
@@ -26,15 +32,59 @@ def pitch_hz(signal: NDArray[np.floating], rate_hz: float) -> float | None:
     "A smarter way to find pitch", ICMC 2005). Of an octave or a twelfth beside it that repeats nearly as well,
     the one wins that the harmonics speak for: strings whose fundamental is weak are otherwise heard an octave too high.
     """
+    return pitches_hz([signal], rate_hz)[0]
+
+
+def pitches_hz(signals: Sequence[NDArray[np.floating]], rate_hz: float) -> list[float | None]:
+    """`pitch_hz` of each of many notes: those of one length are transformed together, which takes half the time."""
     # Fundamentals lie far below half of a quarter of the rate: means of some frames will do, and are quicker.
     step = max(1, round(rate_hz / COARSE_HZ))
-    kept = signal.shape[0] // step * step
-    x = np.asarray(signal[:kept], np.float64).reshape(-1, step).mean(axis=1)
-    rate_hz = rate_hz / step
-    frames = x.shape[0]
-    if frames < 64 or float(np.dot(x, x)) < 1e-10 * frames:
-        return None
-    likeness = normalised_square_difference(x, int(rate_hz / LOWEST_HZ) + 2)
+    low = [
+        np.asarray(each[: each.shape[0] // step * step], np.float64).reshape(-1, step).mean(axis=1) for each in signals
+    ]
+    found: list[float | None] = [None] * len(low)
+    for frames in {each.shape[0] for each in low if each.shape[0] >= FEWEST_FRAMES}:
+        alike = [n for n, each in enumerate(low) if each.shape[0] == frames and np.dot(each, each) >= SILENT * frames]
+        if alike:
+            for n, hertz in zip(alike, _pitches(np.stack([low[n] for n in alike]), rate_hz / step), strict=True):
+                found[n] = hertz
+    return found
+
+
+@dataclass(frozen=True)
+class _Candidates:
+    """Periods that a note may have."""
+
+    hertz: NDArray[np.float64]
+    height: NDArray[np.float64]
+    """How well it repeats in each, up to 1."""
+    rivals: list[int]
+    """Those between which the harmonics decide, the first of them the one that stands without them."""
+
+    @property
+    def clear(self) -> bool:
+        """Whether nothing is left to decide."""
+        return len(self.rivals) == 1 and self.height[self.rivals[0]] >= CLEAR
+
+
+def _pitches(notes: Signal, rate_hz: float) -> list[float | None]:
+    """The fundamentals of notes of one length, shape (notes, frames)."""
+    likenesses = normalised_square_differences(notes, int(rate_hz / LOWEST_HZ) + 2)
+    candidates = [_candidates(likeness, rate_hz) for likeness in likenesses]
+    doubted = [n for n, each in enumerate(candidates) if each and not each.clear]
+    roots = dict(zip(doubted, _roots(notes[doubted], rate_hz), strict=True)) if doubted else {}
+    width = rate_hz / _roots_length(notes.shape[1])
+    return [
+        None
+        if each is None
+        else float(each.hertz[each.rivals[0]])
+        if each.clear
+        else _decided(each, harmonic_strength(roots[n], each.hertz[each.rivals], width))
+        for n, each in enumerate(candidates)
+    ]
+
+
+def _candidates(likeness: Signal, rate_hz: float) -> _Candidates | None:
     inner = likeness[1:-1]
     peaks = np.flatnonzero((inner > likeness[:-2]) & (inner >= likeness[2:]) & (inner > 0.0)) + 1
     below = np.flatnonzero(likeness < 0.0)
@@ -53,38 +103,52 @@ def pitch_hz(signal: NDArray[np.floating], rate_hz: float) -> float | None:
         near = np.min(np.abs(beside[:, None] / np.asarray(MULTIPLES) - 1.0), axis=1) < AMISS
         # A longer period has to repeat better than the first, a shorter one nearly as well.
         rivals += list(np.flatnonzero(near & (height >= np.where(beside < 1.0, height[first] + LONGER_BY, LIKELY))))
-    if len(rivals) == 1 and height[first] >= CLEAR:
-        return float(found[first])
-    said = harmonic_strength(x, found[rivals], rate_hz)
-    score = said + height[rivals]
+    return _Candidates(found, height, rivals)
+
+
+def _decided(between: _Candidates, said: NDArray[np.float64]) -> float | None:
+    """The one of the rivals for which the harmonics speak, if any is believed."""
+    height = between.height[between.rivals]
+    score = said + height
     chosen = int(np.argmax(score))
     chosen = chosen if score[chosen] > score[0] + BETTER_BY else 0
-    if height[rivals[chosen]] < CLEAR and said[chosen] < IN_HARMONICS:
+    if height[chosen] < CLEAR and said[chosen] < IN_HARMONICS:
         return None
-    return float(found[rivals[chosen]])
+    return float(between.hertz[between.rivals[chosen]])
 
 
-def normalised_square_difference(x: Signal, lags: int) -> Signal:
-    """How alike a signal and itself some frames later are, -1 to 1, by lag; shape (lags,) or less."""
-    frames = x.shape[0]
+def normalised_square_differences(notes: Signal, lags: int) -> Signal:
+    """How alike each signal and itself some frames later are, -1 to 1, by lag; shape (notes, lags) or less lags."""
+    frames = notes.shape[1]
     length = fft.next_fast_len(2 * frames, real=True)
     lags = min(frames - 1, lags)
-    correlation = fft.irfft(np.abs(fft.rfft(x, length)) ** 2, length)[:lags]
-    squares = np.concatenate([[0.0], np.cumsum(x * x)])
-    norm = squares[frames - np.arange(lags)] + (squares[-1] - squares[np.arange(lags)])
-    return np.asarray(np.divide(2.0 * correlation, norm, out=np.zeros(lags), where=norm > 0.0))
+    correlation = fft.irfft(np.abs(fft.rfft(notes, length)) ** 2, length)[:, :lags]
+    squares = np.pad(np.cumsum(notes * notes, axis=1), ((0, 0), (1, 0)))
+    late = np.arange(lags)
+    norm = squares[:, frames - late] + (squares[:, -1:] - squares[:, late])
+    return np.asarray(np.divide(2.0 * correlation, norm, out=np.zeros(norm.shape), where=norm > 0.0))
 
 
-def harmonic_strength(x: Signal, frequencies_hz: NDArray[np.float64], rate_hz: float) -> NDArray[np.float64]:
+def _roots_length(frames: int) -> int:
+    return int(fft.next_fast_len(3 * frames, real=True))
+
+
+def _roots(notes: Signal, rate_hz: float) -> Signal:
+    """Square roots of the amplitudes in the spectra of notes, up to `HARMONICS_TO_HZ`; shape (notes, lines)."""
+    length = _roots_length(notes.shape[1])
+    lines = fft.rfft(notes * hann_within(notes.shape[1]), length)
+    return np.asarray(np.sqrt(np.abs(lines[:, : int(HARMONICS_TO_HZ * length / rate_hz) + 1])))
+
+
+def harmonic_strength(roots: Signal, frequencies_hz: NDArray[np.float64], width: float) -> NDArray[np.float64]:
     """How much of a signal lies at the first and the prime harmonics of frequencies and not halfway between, up to 1.
 
     After A. Camacho, J. G. Harris, "A sawtooth waveform inspired pitch estimator for speech and music", JASA 124
     (2008): square roots of amplitudes, weights falling with the root of frequency; their cosines are boxes here.
+
+    Args:
+        roots: square roots of amplitudes, one line every `width` Hz from 0 on.
     """
-    windowed = x * np.hanning(x.shape[0] + 2)[1:-1]
-    length = fft.next_fast_len(3 * x.shape[0], real=True)
-    width = rate_hz / length
-    roots = np.sqrt(np.abs(fft.rfft(windowed, length)[: int(HARMONICS_TO_HZ / width) + 1]))
     sums = np.concatenate([[0.0], np.cumsum(roots)])
     edges = np.arange(sums.shape[0]) - 0.5
     each = np.asarray(frequencies_hz)[:, None]
