@@ -11,10 +11,10 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
-from scipy.signal import oaconvolve
 
 from apilado.core.dsp.agreement import MOST_MOVED_MS, Fit, best_fit
 from apilado.core.dsp.audio import Audio, as_audio
+from apilado.core.dsp.designs import convolution
 from apilado.core.dsp.equaliser import bell
 from apilado.core.dsp.filters import butterworth_qs, filtered, high_pass, in_cascade, low_pass
 from apilado.core.dsp.lead_in import with_ends
@@ -171,4 +171,4 @@ def convolved(audio: Audio, response: Audio, *, looped: bool, early: int = 0) ->
     reach = response.shape[1] - 1
     padded = with_ends(audio, max(reach, early), looped=looped)
     first = max(reach, early) - reach + early
-    return as_audio(oaconvolve(padded[:, first : first + reach + audio.shape[1]], response, mode="valid", axes=1))
+    return as_audio(convolution(padded[:, first : first + reach + audio.shape[1]], response, mode="valid"))

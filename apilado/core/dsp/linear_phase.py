@@ -15,10 +15,10 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 from scipy import fft
-from scipy.signal import firwin, kaiserord, oaconvolve
 
 from apilado.core.dsp.audio import Audio, as_audio
 from apilado.core.dsp.curves import Curve, Value
+from apilado.core.dsp.designs import convolution, sinc_taps_for, taps_needed
 from apilado.core.dsp.filters import SETTLED, Sections, sections_response, settle_frames
 from apilado.core.dsp.lead_in import with_ends, wrapped_tail
 from apilado.core.dsp.stereo import mixed_at
@@ -53,7 +53,7 @@ class Taps:
     def run(self, audio: Audio, *, looped: bool) -> Audio:
         """The filtered audio, same shape; a loop goes on round its seam."""
         padded = with_ends(audio, len(self.taps) // 2, looped=looped)
-        kept = oaconvolve(padded, self.taps.astype(np.float32)[None, :], mode="valid", axes=1)
+        kept = convolution(padded, self.taps.astype(np.float32)[None, :], mode="valid")
         return as_audio(audio - kept if self.rest else kept)
 
 
@@ -155,9 +155,10 @@ def low_side(frequency_hz: float, slope_db_per_octave: int, rate_hz: int) -> Tap
 @lru_cache(maxsize=16)
 def mono_low(border_hz: float, rate_hz: int) -> Taps:
     """A low-pass that is whole below a mono border and gone a quarter above it; `rest` of it is the side that stays."""
-    count, beta = kaiserord(MONO_STOP_DB, MONO_TRANSITION * border_hz / (rate_hz / 2.0))
-    middle = border_hz * (1.0 + MONO_TRANSITION / 2.0)
-    return Taps(firwin(count | 1, middle, window=("kaiser", beta), fs=rate_hz), rest=True)
+    half_hz = rate_hz / 2.0
+    count = taps_needed(MONO_STOP_DB, MONO_TRANSITION * border_hz / half_hz)
+    middle_hz = border_hz * (1.0 + MONO_TRANSITION / 2.0)
+    return Taps(sinc_taps_for(count | 1, middle_hz / half_hz, MONO_STOP_DB), rest=True)
 
 
 LOWEST_MONO_HZ = 5.0
@@ -203,7 +204,7 @@ def _moving_side(side: Audio, border_hz: Curve, *, rate_hz: int, looped: bool) -
             taps = mono_low(hertz, rate_hz)
             ahead = len(taps.taps) // 2
             piece = np.pad(piece, ahead)
-            kept = piece - oaconvolve(piece, taps.taps.astype(np.float32), mode="same")
+            kept = piece - convolution(piece, taps.taps.astype(np.float32), mode="same")
         mixed_at(out, as_audio(kept[None]), middle - before - ahead, looped=looped)
     kept_side: Audio = out[0]
     return kept_side

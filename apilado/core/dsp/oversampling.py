@@ -17,9 +17,9 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.signal import firwin, kaiser_beta
 
 from apilado.core.dsp.audio import Audio, as_audio
+from apilado.core.dsp.designs import sinc_taps_for
 from apilado.core.dsp.kernels import free_kernel, kernel
 from apilado.core.dsp.lead_in import wrapped_tail
 
@@ -38,7 +38,7 @@ _BLOCK = 2048
 def phase_filters(factor: int) -> NDArray[np.float32]:
     """The prototype cut into phases, shape (factor, TAPS_PER_PHASE), gain 1 in every phase at 0 Hz."""
     length = factor * DELAY + 1  # up and down together then delay by exactly DELAY frames of the base rate
-    taps = firwin(length, (PASS_EDGE + STOP_EDGE) / factor, window=("kaiser", kaiser_beta(STOP_DB)))
+    taps = sinc_taps_for(length, (PASS_EDGE + STOP_EDGE) / factor, STOP_DB)
     padded = np.zeros(factor * TAPS_PER_PHASE)
     padded[:length] = taps * factor
     phases = padded.reshape(TAPS_PER_PHASE, factor).T
@@ -95,7 +95,7 @@ def half_band_taps(octaves_up: int) -> NDArray[np.float32]:
     already: at `octaves_up` = 1 (2× to 4×) half the base rate against three halves of it.
     """
     count = HALF_BAND_TAPS[octaves_up - 1]
-    taps = firwin(4 * count - 1, 0.5, window=("kaiser", kaiser_beta(STOP_DB)))[2 * count :: 2]
+    taps = sinc_taps_for(4 * count - 1, 0.5, STOP_DB)[2 * count :: 2]
     taps = 0.5 * taps / np.sum(taps)
     return np.asarray(taps, dtype=np.float32)
 
@@ -295,7 +295,7 @@ def _twice(signal: NDArray[np.float32], taps: NDArray[np.float32]) -> NDArray[np
 @lru_cache(maxsize=1)
 def peak_taps() -> NDArray[np.float32]:
     """Half-band taps for the first doubling of `interpolated_peak`: -60 dB, a transition from 0.47 to 0.53."""
-    taps = firwin(4 * PEAK_PAIRS - 1, 0.5, window=("kaiser", kaiser_beta(60.0)))[2 * PEAK_PAIRS :: 2]
+    taps = sinc_taps_for(4 * PEAK_PAIRS - 1, 0.5, 60.0)[2 * PEAK_PAIRS :: 2]
     return np.asarray(0.5 * taps / np.sum(taps), dtype=np.float32)
 
 

@@ -11,9 +11,9 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.signal import kaiserord, oaconvolve
 
 from apilado.core.dsp.audio import Audio, as_audio
+from apilado.core.dsp.designs import convolution, kaiser_window, taps_needed
 from apilado.core.dsp.lead_in import with_ends
 
 LOWEST_HZ = 30.0
@@ -24,18 +24,17 @@ IMAGE_DB = 72.0
 @lru_cache(maxsize=4)
 def hilbert_taps(rate_hz: int) -> NDArray[np.float32]:
     """The filter that turns every frequency by a quarter back, an odd number of taps."""
-    count, beta = kaiserord(IMAGE_DB, 2.0 * LOWEST_HZ / (rate_hz / 2.0))
-    half = int(count) // 2 + 1
+    half = taps_needed(IMAGE_DB, 2.0 * LOWEST_HZ / (rate_hz / 2.0)) // 2 + 1
     n = np.arange(-half, half + 1)
     with np.errstate(divide="ignore"):
         ideal = np.where(n % 2 == 0, 0.0, 2.0 / (np.pi * n))
-    return np.asarray(ideal * np.kaiser(2 * half + 1, beta), np.float32)
+    return np.asarray(ideal * kaiser_window(2 * half + 1, IMAGE_DB), np.float32)
 
 
 def turned_back(audio: Audio, rate_hz: int, *, looped: bool) -> Audio:
     """The sound with every frequency a quarter of its wave later; same shape."""
     taps = hilbert_taps(rate_hz)
-    return as_audio(oaconvolve(with_ends(audio, len(taps) // 2, looped=looped), taps[None, :], mode="valid", axes=1))
+    return as_audio(convolution(with_ends(audio, len(taps) // 2, looped=looped), taps[None, :], mode="valid"))
 
 
 def frequencies_moved(audio: Audio, turns: NDArray[np.float64], rate_hz: int, *, looped: bool) -> Audio:

@@ -6,9 +6,9 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.signal import fftconvolve
 
 from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.designs import convolution
 
 STARTS = 8
 """So many places are tried as the beginning of a loop."""
@@ -76,7 +76,7 @@ def _products(
     """The product of a window with that at each frame from `first` to `behind`."""
     total = np.zeros(behind - first)
     for channel, part in zip(x, around, strict=True):
-        total += fftconvolve(channel[first : behind + window - 1], part[::-1], "valid")[: behind - first]
+        total += convolution(channel[first : behind + window - 1], part[::-1], mode="valid")[: behind - first]
     return total
 
 

@@ -10,8 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import fft, signal
-from scipy.ndimage import maximum_filter1d
+from scipy import fft
 
 from apilado.core.dsp.audio import Audio
 from apilado.core.measure.windows import hann
@@ -48,6 +47,9 @@ class Onset:
 
 def onsets(audio: Audio, *, rate_hz: int) -> tuple[Onset, ...]:
     """The onsets in audio of shape (channels, frames), in order."""
+    from scipy import signal  # with what it loads itself it takes most of a second
+    from scipy.ndimage import maximum_filter1d
+
     mono = np.mean(audio, axis=0, dtype=np.float64)
     if not np.any(mono):
         return ()

@@ -10,7 +10,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.ndimage import maximum_filter1d
 
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.filters import filtered
@@ -99,6 +98,8 @@ def last_seconds(audio: Audio, *, moments: int, rate_hz: int) -> NDArray[np.floa
 
     peaks = np.maximum.reduceat(np.max(np.abs(audio), axis=0), ends[:-1])
     behind = min(count, moments)
+    from scipy.ndimage import maximum_filter1d  # loaded when it is first asked for
+
     highest = maximum_filter1d(peaks, behind, mode="wrap", origin=(behind - 1) // 2)
     loud = np.maximum(OFFSET_LKFS + power_to_db(over(weighted)), QUIETEST_LKFS)
     rms = np.sqrt(over(audio) / audio.shape[0])

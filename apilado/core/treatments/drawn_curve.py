@@ -7,7 +7,6 @@ from itertools import pairwise
 from typing import Annotated, ClassVar, Literal
 
 import numpy as np
-from scipy.interpolate import PchipInterpolator
 
 from apilado.core.dsp.curves import Value
 from apilado.core.dsp.oversampling import Shaper
@@ -71,6 +70,8 @@ class DrawnCurve(Drive):
     def table(self) -> Table:
         """The curve at TABLE_STEPS places from -1 to 1, and its integral there."""
         inputs, outputs = np.array(self.through()).T
+        from scipy.interpolate import PchipInterpolator  # loaded when it is first asked for
+
         return table_of(PchipInterpolator(inputs, outputs)(np.linspace(-1.0, 1.0, TABLE_STEPS + 1)))
 
     def shaper(self, gain: float) -> tuple[Shaper, Shaper | None]:
