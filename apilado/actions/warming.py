@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import importlib
+
 from apilado.actions.delivery import rendered_files
 from apilado.actions.delivery_plan import DeliveryOptions
 from apilado.actions.stacks import bundle_of
@@ -15,6 +17,15 @@ from apilado.core.shapes.registry import DUCK_SHAPES
 from apilado.core.sources.tone import ToneSource
 from apilado.core.sources.wave import Modulation, Tone
 from apilado.core.treatments.registry import TREATMENTS
+
+LATER = ("scipy.fft", "scipy.interpolate", "scipy.ndimage", "scipy.signal")
+"""What the first sound needs and no page: it takes most of a second to load."""
+
+
+def load_later() -> None:
+    """Loads it, so that the first sound need not wait for it."""
+    for name in LATER:
+        importlib.import_module(name)
 
 
 def everything_on(stack: Stack) -> Stack:

@@ -7,6 +7,7 @@ import contextlib
 import secrets
 import socket
 import sys
+import threading
 from typing import TYPE_CHECKING
 
 from apilado.errors import ApiladoError
@@ -14,6 +15,8 @@ from apilado.errors import ApiladoError
 if TYPE_CHECKING:
     from apilado.web.security import Doors
 
+FIRST_PAGE_S = 1.0
+"""By then the first page is there, which need not wait for what sounds need."""
 SWITCH_SECONDS = 0.001
 """How long a thread that tries remedies may keep one that answers an edit waiting for the interpreter."""
 
@@ -22,6 +25,7 @@ def serve(given: argparse.Namespace) -> int:
     """Serves the bench until it is stopped."""
     import uvicorn
 
+    from apilado.actions.warming import load_later
     from apilado.actions.workspace import Workspace
     from apilado.demo.shelf import fill_if_empty
     from apilado.web.app import create_app
@@ -46,6 +50,9 @@ def serve(given: argparse.Namespace) -> int:
     print(f"Apilado is ready at {address_of(doors)}", flush=True)
     if doors.key:
         print("It is open to the network: whoever has this address can hear and change everything in it.", flush=True)
+    later = threading.Timer(FIRST_PAGE_S, load_later)
+    later.daemon = True
+    later.start()
     with contextlib.suppress(KeyboardInterrupt):
         uvicorn.Server(config).run(sockets=[listener])
     return 0

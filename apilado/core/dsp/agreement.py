@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import fft
 
+from apilado.core.dsp import fourier as fft
 from apilado.core.dsp.audio import Audio
 from apilado.core.units import ms_to_samples
 

@@ -14,8 +14,8 @@ from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import fft
 
+from apilado.core.dsp import fourier as fft
 from apilado.core.dsp.audio import Audio, as_audio
 from apilado.core.dsp.curves import Curve, Value
 from apilado.core.dsp.designs import convolution, sinc_taps_for, taps_needed

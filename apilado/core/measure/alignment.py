@@ -20,8 +20,8 @@ from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import fft
 
+from apilado.core.dsp import fourier as fft
 from apilado.core.dsp.audio import Audio
 from apilado.core.measure.notes import segment
 from apilado.core.units import db_to_gain, ms_to_samples, power_to_db

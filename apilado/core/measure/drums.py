@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import fft
 
+from apilado.core.dsp import fourier as fft
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.equaliser import butterworth_low_pass
 from apilado.core.dsp.filters import filtered

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import fft
 
+from apilado.core.dsp import fourier as fft
 from apilado.core.dsp.audio import Audio
 from apilado.core.measure.notes import segment
 from apilado.core.units import gain_to_db, ms_to_samples, power_to_db

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import fft
 
+from apilado.core.dsp import fourier as fft
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.lead_in import wrapped_tail
 from apilado.core.measure.bands import band_centres, band_sums

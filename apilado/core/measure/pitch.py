@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import fft
 
+from apilado.core.dsp import fourier as fft
 from apilado.core.measure.windows import hann_within
 
 LOWEST_HZ, HIGHEST_HZ = 18.0, 2000.0
