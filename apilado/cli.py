@@ -36,7 +36,9 @@ def parser() -> argparse.ArgumentParser:
     commands.add_parser("schema", help="print the JSON Schema of a stack")
     commands.add_parser("steps", help="list every step of a path with its values and their ranges")
     commands.add_parser("prepare", help="compile the kernels ahead of the first sound")
-    commands.add_parser("bench", help="measure speed as ratios within one run")
+    bench = commands.add_parser("bench", help="measure speed, as ratios within one run where that can be")
+    bench.add_argument("words", metavar="WORD", nargs="*", help="measure only the parts whose title holds a word")
+    bench.add_argument("--json", action="store_true", help="print the figures for a machine to read")
     shell = commands.add_parser("completion", help="print what a shell reads to complete these commands")
     shell.add_argument("shell", choices=completion.SHELLS)
     return top

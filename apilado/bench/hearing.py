@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import json
-import resource
 import subprocess
 import sys
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import partial
 
+from apilado.bench.figures import Figure
 from apilado.bench.reference import heavy_stack
+from apilado.bench.timing import peak_mib
 from apilado.core.assets import no_assets
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits import apply
@@ -25,8 +26,11 @@ from apilado.core.render.last_loop import LastLoop
 from apilado.core.render.stretch import stretch_of
 from apilado.core.soundings.measures import measure
 from apilado.core.soundings.registry import sound
+from apilado.core.sources.voicing import RUNS
 
 BARS = (4, 16, 64)
+STRETCH_GOAL_MS, LONG_GOAL_MS, PEAK_GOAL_MIB = 65.0, 80.0, 1536.0
+"""To be heard: of the first stretch; on a long stack; all memory on a long stack."""
 STRETCH_S = 0.8
 ROUNDS = 3
 
@@ -62,6 +66,18 @@ class Figures:
     peak_mib: float
 
 
+def hearing(part: str) -> Iterator[Figure]:
+    """The first stretch of each kind of edit and the loop behind it, on stacks that grow."""
+    for found in map(figures, BARS):
+        goal, size = LONG_GOAL_MS if found.bars > 16 else STRETCH_GOAL_MS, f"{found.bars} bars"
+        yield Figure(part, f"{size}, {found.loop_s:.0f} s: cold", 1000.0 * found.cold_s, unit="ms")
+        yield Figure(part, f"{size}: measuring", 1000.0 * found.measuring_s, unit="ms")
+        for kind, seconds in found.stretches_s.items():
+            yield Figure(part, f"{size}: {kind}, its stretch", 1000.0 * seconds, goal, unit="ms")
+            yield Figure(part, f"{size}: {kind}, the loop", 1000.0 * found.loops_s[kind], unit="ms")
+        yield Figure(part, f"{size}: peak memory", found.peak_mib, PEAK_GOAL_MIB, unit="MiB")
+
+
 def figures(bars: int) -> Figures:
     """Measured in a process of its own."""
     command = [sys.executable, "-c", f"from apilado.bench.hearing import tell; tell({bars})"]
@@ -75,6 +91,7 @@ def tell(bars: int) -> None:
     warm = heavy_stack(1)
     for each in (warm, *[apply(warm, edit) for edit in edits_of(warm, 0).values()]):
         _loop(Engine(), each)
+    RUNS.clear()
     clock = clock_of(stack, looped=True)
     cold = _seconds(partial(_loop, engine, stack))
     measuring = _seconds(lambda: sound(measure(stack, no_assets, engine)))
@@ -96,7 +113,7 @@ def tell(bars: int) -> None:
         "measuring_s": measuring,
         "stretches_s": {kind: sorted(times)[len(times) // 2] for kind, times in stretches.items()},
         "loops_s": {kind: sorted(times)[len(times) // 2] for kind, times in loops.items()},
-        "peak_mib": resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024.0,
+        "peak_mib": peak_mib(),
     }
     print(json.dumps(told))
 

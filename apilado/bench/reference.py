@@ -6,7 +6,7 @@ from apilado.core.document.equaliser import Bell, HighPass, HighShelf
 from apilado.core.document.kick import Kick
 from apilado.core.document.layer import Layer, Span
 from apilado.core.document.movement import Movement, Target
-from apilado.core.document.path import Equaliser, layer_path
+from apilado.core.document.path import AnyStep, Equaliser, layer_path
 from apilado.core.document.section import Change, PieceSection
 from apilado.core.document.stack import Bus, Crossover, Limiter, Stack, borders_of
 from apilado.core.dsp.crossovers import cut
@@ -60,6 +60,17 @@ def reference_stack(bars: int = 8) -> Stack:
             limiter=Limiter(ceiling_db=-3.0),
         ),
     )
+
+
+def at_oversampling(stack: Stack, factor: int) -> Stack:
+    """The stack with all drives of its layers at a multiple of the rate."""
+
+    def step(each: AnyStep) -> AnyStep:
+        driven = isinstance(each, SoftClip)
+        return each.model_copy(update={"oversampling": factor}) if driven else each
+
+    layers = [each.model_copy(update={"path": tuple(map(step, each.path))}) for each in stack.layers]
+    return stack.model_copy(update={"layers": tuple(layers)})
 
 
 def heavy_stack(bars: int = 4) -> Stack:

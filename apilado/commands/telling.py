@@ -43,4 +43,4 @@ def bench(given: argparse.Namespace) -> int:
     """Measures speed as ratios within one run."""
     from apilado.bench.report import run
 
-    return run(sys.stdout)
+    return run(sys.stdout, given.words, as_json=given.json)

@@ -54,6 +54,21 @@ def _levels(key: Any, first: int, levels: Any) -> None:
 
 
 @kernel
+def _between_knots(at: Any, values: Any, first: int, frames: int, out: Any) -> None:
+    """A value at each frame from the first on, straight from knot to knot; after the last knot it stays."""
+    for k in range(at.shape[0]):
+        there = k + 1 < at.shape[0]
+        begin, end = at[k] - first, (at[k + 1] if there else frames) - first
+        step = (values[k + 1] - values[k]) / max(1, end - begin) if there else 0.0
+        low, high = max(0, begin), min(end, out.shape[0])
+        part, gone = out[low:high], low - begin
+        for i in range(part.shape[0]):
+            part[i] = values[k] + step * np.float64(np.int32(gone + i))
+        if end >= out.shape[0]:
+            return
+
+
+@kernel
 def _reduction_kernel(
     key: Any,
     at: Any,
@@ -71,65 +86,56 @@ def _reduction_kernel(
     What does not depend on the frame before is done for many frames at a time, what does comes after it.
     """
     peak, smooth, held, square = state[0], state[1], state[2], state[3]
-    half = 0.5 * knee_db
-    last = at.shape[0] - 1
-    quiet_at, quiet = 0.0, 0.0
-    level_of, wanted_of, rest_of = np.empty(BLOCK), np.empty(BLOCK), np.empty(BLOCK, np.int64)
-    for k in range(at.shape[0]):
-        # Threshold, slope and range run straight from one knot to the next.
-        begin, end = at[k], at[k + 1] if k < last else key.shape[1]
-        span = max(1, end - begin)
-        threshold_db, slope, range_db = rows[k, 0], rows[k, 1], rows[k, 2]
-        threshold_step, slope_step, range_step = 0.0, 0.0, 0.0
-        lowest = threshold_db
-        if k < last:
-            threshold_step = (rows[k + 1, 0] - threshold_db) / span
-            slope_step = (rows[k + 1, 1] - slope) / span
-            range_step = (rows[k + 1, 2] - range_db) / span
-            lowest = min(lowest, rows[k + 1, 0])
-        if k == 0 or lowest != quiet_at:
-            # Below this amplitude the curve is silent: no logarithm needed.
-            quiet_at, quiet = lowest, 10.0 ** ((lowest - half) / 20.0)
-        for first in range(begin, end, BLOCK):
-            count = min(BLOCK, end - first)
-            levels, wanted, rests = level_of[:count], wanted_of[:count], rest_of[:count]
-            _levels(key, first, levels)
-            if averaging > 0.0:
-                for i in range(count):
-                    square = averaging * square + (1.0 - averaging) * levels[i] * levels[i]
-                    if square < 1e-30:
-                        square = 0.0
-                    levels[i] = np.sqrt(square)
-            loudest = 0.0
+    half, frames = 0.5 * knee_db, key.shape[1]
+    levels, wanted, rests = np.empty(BLOCK), np.empty(BLOCK), np.empty(BLOCK, np.int64)
+    thresholds, slopes, ranges = np.empty(BLOCK), np.empty(BLOCK), np.empty(BLOCK)
+    begun = 0
+    for first in range(0, frames, BLOCK):
+        count = min(BLOCK, frames - first)
+        if first == 0 or at.shape[0] > 1:
+            while begun + 1 < at.shape[0] and at[begun + 1] <= first:
+                begun += 1
+            _between_knots(at[begun:], rows[begun:, 0], first, frames, thresholds)
+            _between_knots(at[begun:], rows[begun:, 1], first, frames, slopes)
+            _between_knots(at[begun:], rows[begun:, 2], first, frames, ranges)
+        lowest = thresholds[0]
+        for i in range(count):
+            lowest = min(lowest, thresholds[i])
+        quiet = 10.0 ** ((lowest - half) / 20.0)  # below this amplitude the curve is silent: no logarithm needed
+        _levels(key, first, levels[:count])
+        if averaging > 0.0:
             for i in range(count):
-                loudest = max(loudest, levels[i])
-            wanted[:] = 0.0
-            if loudest > quiet:
-                for i in range(count):
-                    levels[i] = max(levels[i], quiet)
-                to_decibels(levels, rests, wanted)
-                for i in range(count):
-                    gone = np.float64(np.int32(first - begin + i))
-                    over = wanted[i] - (threshold_db + gone * threshold_step)
-                    bent = max(0.0, over + half)
-                    here = slope + gone * slope_step
-                    bent = here * bent * bent / (2.0 * knee_db) if half > 0.0 else 0.0
-                    straight = here * over if over >= half else bent
-                    wanted[i] = min(straight, range_db + gone * range_step)
+                square = averaging * square + (1.0 - averaging) * levels[i] * levels[i]
+                if square < 1e-30:
+                    square = 0.0
+                levels[i] = np.sqrt(square)
+        loudest = 0.0
+        for i in range(count):
+            loudest = max(loudest, levels[i])
+        wanted[:] = 0.0
+        if loudest > quiet:
             for i in range(count):
-                if wanted[i] >= peak:
-                    peak = wanted[i]
-                    held = hold
-                elif held > 0:
-                    held -= 1
-                else:
-                    peak = max(wanted[i], release * peak + (1.0 - release) * wanted[i])
-                    if peak < 1e-9:
-                        peak = 0.0
-                smooth = attack * smooth + (1.0 - attack) * peak
-                if smooth < 1e-9:
-                    smooth = 0.0
-                out[first + i] = smooth
+                levels[i] = max(levels[i], quiet)
+            to_decibels(levels[:count], rests, wanted)
+            for i in range(count):
+                over = wanted[i] - thresholds[i]
+                inner = max(0.0, over + half)
+                bent = slopes[i] * inner * inner / (2.0 * knee_db) if half > 0.0 else 0.0
+                wanted[i] = min(slopes[i] * over if over >= half else bent, ranges[i])
+        for i in range(count):
+            if wanted[i] >= peak:
+                peak = wanted[i]
+                held = hold
+            elif held > 0:
+                held -= 1
+            else:
+                peak = max(wanted[i], release * peak + (1.0 - release) * wanted[i])
+                if peak < 1e-9:
+                    peak = 0.0
+            smooth = attack * smooth + (1.0 - attack) * peak
+            if smooth < 1e-9:
+                smooth = 0.0
+            out[first + i] = smooth
     state[0], state[1], state[2], state[3] = peak, smooth, held, square
 
 

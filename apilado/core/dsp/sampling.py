@@ -38,7 +38,7 @@ def _lobe() -> NDArray[np.float64]:
 
 @kernel
 def _read_kernel(audio: Any, places: Any, speeds: Any, lobe: Any, out: Any) -> None:
-    channels, frames = audio.shape
+    frames, last_channel = audio.shape[1], audio.shape[0] - 1
     moving = speeds.shape[0] > 1
     for i in range(places.shape[0]):
         place = places[i]
@@ -46,13 +46,17 @@ def _read_kernel(audio: Any, places: Any, speeds: Any, lobe: Any, out: Any) -> N
             continue
         cut = CUTOFF * min(1.0, 1.0 / max(speeds[i if moving else 0], 1e-9))
         reach = CROSSINGS / cut
-        first, last = math.ceil(place - reach), math.floor(place + reach)
-        for k in range(max(first, 0), min(last, frames - 1) + 1):
-            x = abs(k - place) * cut * STEPS
-            j = int(x)
-            weight = cut * (lobe[j] + (x - j) * (lobe[j + 1] - lobe[j]))
-            for c in range(channels):
-                out[c, i] += weight * audio[c, k]
+        first, last = max(math.ceil(place - reach), 0), min(math.floor(place + reach), frames - 1)
+        begin, step, left, right = first - place, cut * STEPS, 0.0, 0.0
+        one, other = audio[0, first : last + 1], audio[last_channel, first : last + 1]
+        for n in range(one.shape[0]):
+            x = abs(begin + n) * step
+            j = np.uint32(np.int32(x))
+            weight = lobe[j] + (x - j) * (lobe[j + np.uint32(1)] - lobe[j])
+            left += weight * one[n]
+            right += weight * other[n]
+        out[0, i] = cut * left
+        out[last_channel, i] = cut * right
 
 
 def read_at_places(audio: Audio, places: NDArray[np.float64], speeds: float | NDArray[np.float64]) -> Audio:

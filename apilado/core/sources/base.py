@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Hashable
 from dataclasses import dataclass
 from typing import Any, ClassVar, Literal
 
@@ -12,6 +13,7 @@ from apilado.core.dsp.curves import Value
 from apilado.core.notes import Note
 from apilado.core.parameters import Model
 from apilado.core.sources.voice import Voice
+from apilado.core.sources.voicing import stands_still
 from apilado.core.treatments.filter import Filter
 
 Chance = Literal["place", "order"]
@@ -50,6 +52,14 @@ class Marks:
     held_ms: tuple[float, float] | None = None
     """From where to where it is held."""
     slices_ms: tuple[float, ...] = ()
+
+
+def told_apart(source: Source, score: Score, clock: Clock) -> tuple[Hashable, ...] | None:
+    """What the runs of a source hang on, all of them, for them to be kept; None where something moves over them."""
+    if not stands_still(source):
+        return None
+    voice = score.voice.model_dump_json()
+    return source.model_dump_json(), voice, score.transpose, clock.rate_hz, clock.tempo_bpm
 
 
 class Source(Model):

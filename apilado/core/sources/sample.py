@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from functools import partial
 from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
@@ -18,9 +19,9 @@ from apilado.core.dsp.sampling import HIGHEST_SPEED, LOWEST_SPEED, STRETCHES, he
 from apilado.core.dsp.stereo import mixed_at
 from apilado.core.notes import Run, voice_notes, voice_runs
 from apilado.core.parameters import choice, note_pitch, number, numbers, switch, text
-from apilado.core.sources.base import Mark, Marks, Score, Source
+from apilado.core.sources.base import Mark, Marks, Score, Source, told_apart
 from apilado.core.sources.filters import Standing, filter_list, standing
-from apilado.core.sources.voicing import glide_track, in_run, run_gain, shifted
+from apilado.core.sources.voicing import RUNS, glide_track, in_run, run_gain, shifted
 from apilado.core.treatments.filter import Filter
 from apilado.core.units import beats_to_seconds, db_to_gain, midi_to_hz, midi_to_name
 from apilado.errors import InvalidEdit
@@ -197,7 +198,7 @@ class SampleSource(Source):
     def render(self, score: Score, clock: Clock, load: AssetLoader) -> Audio:
         audio = load(self.asset, clock.rate_hz)
         pieces = self.pieces(audio, clock)
-        out = np.zeros((audio.shape[0], clock.frames), np.float32)
+        out, kept = np.zeros((audio.shape[0], clock.frames), np.float32), told_apart(self, score, clock)
         for run in voice_runs(score.notes, clock, score.voice.mode):
             release = clock.samples_in_ms(score.voice.envelope.release_ms)
             longest = run.gate_frames + release
@@ -206,7 +207,10 @@ class SampleSource(Source):
             places = clock.places(run.start, longest)
             if not places:
                 continue
-            part = self._run(run, score, clock, pieces)
+            play = partial(self._run, run, score, clock, pieces)
+            left = None if clock.comes_round else clock.frames - run.start
+            own = (run.gate_frames, run.cut_frames, run.pitches, run.velocity, left)
+            part = play() if kept is None else RUNS.get((kept, own), play)
             for place in places:
                 mixed_at(out, part, place, looped=clock.looped)
         return out

@@ -23,12 +23,12 @@ from apilado.core.dsp.stereo import mixed_at
 from apilado.core.notes import Run, voice_notes, voice_runs
 from apilado.core.parameters import Model, number, parts
 from apilado.core.sketch import Sketch
-from apilado.core.sources.base import Score, Source
+from apilado.core.sources.base import Score, Source, told_apart
 from apilado.core.sources.filters import Standing, filter_list, standing
 from apilado.core.sources.pushed import Pushed
 from apilado.core.sources.settings import MOST_SETTINGS, Setting
 from apilado.core.sources.voice import Envelope
-from apilado.core.sources.voicing import RUNS, glide_track, in_run, run_frames, run_gain, shifted, stands_still
+from apilado.core.sources.voicing import RUNS, glide_track, in_run, run_frames, run_gain, shifted
 from apilado.core.sources.wave import C2_HZ, CYCLE_MOVES, MOST_TONES, WHOLE_WITHIN, Tone, off_the_note
 from apilado.core.treatments.filter import Filter
 from apilado.core.units import beats_to_seconds, cents_to_ratio, db_to_gain
@@ -192,7 +192,7 @@ class ToneSource(Source):
     def render(self, score: Score, clock: Clock, load: AssetLoader) -> Audio:
         stereo = any((tone.copies > 1 or tone.shape == "noise") and tone.spread > 0.0 for tone in self.heard())
         out = np.zeros((2 if stereo else 1, clock.frames), np.float32)
-        tables, kept = self._tables(load), self._kept(score, clock)
+        tables, kept = self._tables(load), told_apart(self, score, clock)
         for index, run in enumerate(voice_runs(score.notes, clock, score.voice.mode)):
             longest = run.gate_frames + clock.samples_in_ms(score.voice.envelope.release_ms)
             places = clock.places(run.start, longest)
@@ -203,12 +203,6 @@ class ToneSource(Source):
             for place in places:
                 mixed_at(out, part, place, looped=clock.looped)
         return out
-
-    def _kept(self, score: Score, clock: Clock) -> tuple[Hashable, ...] | None:
-        """What all of its runs hang on, for them to be kept; None where something moves over them."""
-        if not stands_still(self):
-            return None
-        return self.model_dump_json(), score.voice.model_dump_json(), score.transpose, clock.rate_hz
 
     def _told_apart(self, run: Run, index: int, score: Score, clock: Clock) -> tuple[Hashable, ...]:
         """What a run hangs on besides: not its place, unless chance has a part in it or a single pass ends in it."""
