@@ -18,14 +18,18 @@ from apilado.core.parts import Part
 from apilado.core.units import db_to_gain
 
 
-def blended(dry: Audio, wet: Audio, *, blend: Value, output_db: Value) -> Audio:
-    """(1 - blend) of the dry sound and `blend` of the wet one, which is first turned up to its level."""
+def blended(dry: Audio, wet: Audio, *, blend: Value, output_db: Value, in_place: bool = False) -> Audio:
+    """(1 - blend) of the dry sound and `blend` of the wet one, which is first turned up to its level.
+
+    Args:
+        in_place: `wet` is nobody else's, and may be written to.
+    """
     share, gain = per_frame(blend), per_frame(mapped(output_db, db_to_gain))
     dry = dry if dry.shape[0] == wet.shape[0] else as_stereo(dry)
     if isinstance(share, float) and share == 1.0:
-        return wet * np.asarray(gain, np.float32)
+        return np.multiply(wet, np.asarray(gain, np.float32), out=wet if in_place else None)
     out = dry * np.asarray(1.0 - share, np.float32)
-    out += wet * np.asarray(share * gain, np.float32)
+    out += np.multiply(wet, np.asarray(share * gain, np.float32), out=wet if in_place else None)
     return out
 
 

@@ -100,7 +100,7 @@ class Drive(Treatment):
         return float(db_to_gain(least(self.drive_db))), float(db_to_gain(least(self.output_db)))
 
     def driven(self, audio: Audio, clock: Clock) -> Audio:
-        """The sound behind the curve, before its output and its blend."""
+        """The sound behind the curve, before its output and its blend; an array of its own, that may be written to."""
         pushed_in, gain = pushed(audio, mapped(self.drive_db, db_to_gain))
         curve, between = self.shaper(gain)
         return oversampled(pushed_in, self.oversampling, curve, looped=clock.looped, between=between)
@@ -114,12 +114,14 @@ class Drive(Treatment):
         if self.dc_goes == "of all":
             wet = without_dc(wet, clock.rate_hz, **given)
         elif self.dc_goes == "of what is added":
-            wet = taken + without_dc(wet - taken, clock.rate_hz, **given)
+            wet -= taken
+            wet = without_dc(wet, clock.rate_hz, **given)
+            wet += taken
         if len(before):
             wet += audio - taken
         if len(after):
             wet = audio + filtered(wet - audio, after, looped=clock.looped)
-        return blended(audio, wet, blend=self.blend, output_db=self.output_db)
+        return blended(audio, wet, blend=self.blend, output_db=self.output_db, in_place=True)
 
     def _filters(self, rate_hz: int) -> tuple[Sections, Sections]:
         return (
