@@ -103,7 +103,12 @@ def growth(part: str) -> Iterator[Figure]:
 
 def peak_mib(bars: int) -> float:
     """The most memory a process of its own needs to render a reference stack of so many bars."""
-    command = [sys.executable, "-c", f"from apilado.bench.growing import print_peak; print_peak({bars})"]
+    return peak_of(f"from apilado.bench.growing import print_peak; print_peak({bars})")
+
+
+def peak_of(program: str) -> float:
+    """What a process of its own prints of its memory."""
+    command = [sys.executable, "-c", program]
     return float(json.loads(subprocess.run(command, check=True, capture_output=True, text=True).stdout))
 
 

@@ -66,8 +66,8 @@ def at_oversampling(stack: Stack, factor: int) -> Stack:
     """The stack with all drives of its layers at a multiple of the rate."""
 
     def step(each: AnyStep) -> AnyStep:
-        driven = isinstance(each, SoftClip)
-        return each.model_copy(update={"oversampling": factor}) if driven else each
+        oversampled = "oversampling" in type(each).model_fields
+        return each.model_copy(update={"oversampling": factor}) if oversampled else each
 
     layers = [each.model_copy(update={"path": tuple(map(step, each.path))}) for each in stack.layers]
     return stack.model_copy(update={"layers": tuple(layers)})

@@ -12,7 +12,7 @@ import numpy as np
 import scipy
 
 from apilado import __version__
-from apilado.bench import growing, hearing, library, opening, within
+from apilado.bench import growing, hearing, kernels, library, opening, within
 from apilado.bench.figures import Figure, Part
 from apilado.bench.timing import ROUNDS
 
@@ -23,6 +23,7 @@ PARTS = (
     Part("Values on curves against numbers, 16 s of stereo noise, one thread", within.curves),
     Part("Sources against the cold reference stack, one thread", within.sources),
     Part("A sound that has all but died away against the same at a level, 4 s of stereo noise", within.denormals),
+    Part("The dearest loops against the least that this machine could take", kernels.against_the_least),
     Part("Starting and opening", opening.opening),
     Part("Hearing an edit on a heavy stack of six layers, all threads", hearing.hearing),
     Part("Growth of the reference stack, cold, one thread", growing.growth),

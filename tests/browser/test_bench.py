@@ -51,6 +51,43 @@ class EditingTest(BrowserCase):
         page.keyboard.press("Delete")
         self.until(page, "document.querySelectorAll('#profile .eq-point').length === 1")
 
+    def test_what_is_set_in_a_sheet_is_not_drawn_over_by_one_of_before(self):
+        self.addCleanup(self.undo_all, "Slipway")
+        page = self.bench("Slipway")
+        switch = "#sheet input[type=checkbox][data-path='duckers/duck/on']"
+        page.keyboard.press("d")
+        page.wait_for_selector(switch)
+        self.settled(page)
+        held = []
+
+        def sheet(route):
+            if held:
+                route.continue_()
+            else:
+                held.append((route, route.fetch().text()))
+
+        page.context.route("**/sheet?**", sheet)
+        page.fill("#sheet input[type=number][data-path='duckers/duck/shape/release_ms']", "91")
+        page.keyboard.press("Enter")
+        for _ in range(500):  # what is measured anew is told in it
+            if held:
+                break
+            page.wait_for_timeout(20)
+        page.locator(switch).focus()
+        page.evaluate(
+            'window.seen = []; new MutationObserver(() => seen.push(document.querySelector("'
+            + switch
+            + "\").checked)).observe(document.getElementById('sheet'), { childList: true })"
+        )
+        page.keyboard.press("Space")
+        self.until(page, "document.querySelector('#undo').title.includes('off')")
+        route, before = held[0]
+        route.fulfill(body=before, content_type="text/html")
+        self.settled(page)
+        self.until(page, "seen.length > 0")
+        self.assertEqual(page.evaluate("seen"), [False] * page.evaluate("seen.length"))
+        self.assertFalse(page.is_checked(switch))
+
     def test_a_point_that_is_added_before_the_sheet_is_there_is_open_in_it(self):
         page = self.bench("Slipway")
         held, late = [], True

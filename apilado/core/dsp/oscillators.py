@@ -136,6 +136,7 @@ def _moving_kernel(
     flat, stride, size = tables.reshape(-1), np.uint32(tables.shape[1]), np.float64(tables.shape[1] - 1)
     lowest, top = np.float32(0.0), np.float32(tables.shape[0] - 2)  # there it is played with the rung below it
     on_left, on_right, lagging = np.empty(BLOCK, np.float32), np.empty(BLOCK, np.float32), lags.shape[0] > 1
+    cycles = np.empty(BLOCK)
     at, ways, shares = np.empty(BLOCK, np.uint32), np.empty(BLOCK, np.float32), np.empty(BLOCK, np.float32)
     for first in range(0, out.shape[1], BLOCK):
         end = min(first + BLOCK, out.shape[1])
@@ -144,9 +145,14 @@ def _moving_kernel(
         on_left[:], on_right[:] = 0.0, 0.0
         for c in range(phases.shape[0]):
             phase, ratio, shift = phases[c], ratios[c], shifts[c]
+            if lagging:
+                for i in range(count):
+                    cycles[i] = phase + ratio * gone[i] - behind[i]
+            else:
+                for i in range(count):
+                    cycles[i] = phase + ratio * gone[i] - behind[0]
             for i in range(count):
-                q = phase + ratio * gone[i] - (behind[i] if lagging else behind[0])
-                q = (q - np.floor(q)) * size
+                q = (cycles[i] - np.floor(cycles[i])) * size
                 k = np.int32(q)
                 place = min(max(places[i] + shift, lowest), top)
                 rung = np.int32(place)

@@ -71,14 +71,16 @@ def add_filtered(x: Any, start: int, taps: Any, out: Any) -> None:
 
 
 @kernel
-def _up_kernel(x: Any, filters: Any, out: Any) -> None:
+def run_up(x: Any, filters: Any, out: Any) -> None:
+    """A signal at twice the rate, or more: each phase of it by its taps, shape (phases, frames)."""
     # Phase p of the oversampled signal: taps reversed, since the convolution runs backwards over x.
     for p in range(filters.shape[0]):
         add_filtered(x, 0, filters[p, ::-1].copy(), out[p])
 
 
 @kernel
-def _down_kernel(shaped: Any, filters: Any, out: Any) -> None:
+def run_down(shaped: Any, filters: Any, out: Any) -> None:
+    """Adds a signal that comes in phases to `out`, at the rate of one of them."""
     factor = filters.shape[0]
     scaled = filters / np.float32(factor)
     for p in range(factor):
@@ -246,10 +248,10 @@ def oversampled(audio: Audio, factor: int, shaper: Shaper, *, looped: bool, betw
             end = min(frames, start + PIECE)
             piece = padded[start : end + before + after]
             up = np.zeros((2, piece.shape[0] - DELAY), np.float32)
-            _up_kernel(piece, filters, up)
+            run_up(piece, filters, up)
             shaped = _doubled(interleaved(up), factor // 2, 1, shaper, between)
             planes = np.stack([shaped[2 * MARGIN :: 2], shaped[2 * MARGIN + 1 :: 2]])
-            _down_kernel(planes, filters, out[channel, start:end])
+            run_down(planes, filters, out[channel, start:end])
     return out
 
 

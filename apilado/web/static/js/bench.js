@@ -46,6 +46,7 @@ class Bench {
     this.panels = new Panels();
     this.panels.beats = this.info.beats;
     this.player = new Player(this.url, this.client, Number(root.dataset.rate), (said) => this.heard(said));
+    this.setThere = 0; // edits from the sheet or a layer's row
     this.ahead = null; // the revision of an edit that is kept, and whose answer is still on its way
     this.edits = new EditQueue({
       send: (edit, gesture, final, kept) => this.send(edit, gesture, final, kept),
@@ -94,6 +95,7 @@ class Bench {
 
   /** Sends the edit that `make` gives; of one gesture, only the last that is waiting. */
   edit(make, gesture = null, { final = gesture === null } = {}) {
+    if (document.activeElement?.closest("#sheet, #layers")) this.setThere += 1;
     this.edits.push(make, gesture, final);
     this.busy();
   }
@@ -295,9 +297,15 @@ class Bench {
     const opened = this.path.query();
     if (opened !== undefined) query.set("opened", opened);
     const parts = whole ? ["sheet", "layers"] : ["sheet"];
-    const asked = this.selected;
+    const [asked, set] = [this.selected, this.setThere];
     const texts = await Promise.all(parts.map(async (part) => (await get(`${this.url}/${part}?${query}`)).text()));
     await handsOff(...parts);
+    if (set !== this.setThere) { // what has been set there since would be drawn as it was
+      await this.settled();
+      this.everyControl ||= whole;
+      this.sheets.again = true;
+      return;
+    }
     parts.forEach((part, index) => replaceKeepingPlace(document.getElementById(part), texts[index]));
     if (this.shown !== asked) document.getElementById("sheet").parentElement.scrollTop = 0; // another sheet
     this.shown = asked;
