@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.cycles import LONGEST_TABLE
 from apilado.core.dsp.kernels import kernel
-from apilado.core.dsp.oscillators import sides_of
+from apilado.core.dsp.oscillators import BLOCK, add_between, add_raised, sides_of
 
 SINE_FACTOR, SMOOTH_FACTOR, STEEP_FACTOR = 2, 4, 8
 """How many times the rate: where there are sines alone that do not go far, where modulators are smooth, and where they
@@ -51,16 +51,18 @@ def _pushed_kernel(
     gain: Any,
     out: Any,
 ) -> None:
-    """Runs it over some frames, from one table to the next; `state` is its phase and its last two samples."""
+    """Runs a wave that pushes itself over some frames, from one table to the next.
+
+    Args:
+        state: its phase and its last two samples.
+    """
     size = tables.shape[1] - 1
     stereo, walking = out.shape[0] == 2, tables.shape[0] > 1
     moving, pushed, feeding = steps.shape[0] > 1, pushes.shape[0] > 1, back.shape[0] > 1
-    fed = feeding or back[0] != 0.0
     p, last, before = state[0], state[1], state[2]
     for i in range(first, end):
         q = p
-        if fed:
-            q += back[i if feeding else 0] * 0.5 * (last + before)
+        q += back[i if feeding else 0] * 0.5 * (last + before)
         if pushed:
             q += pushes[i]
         q = (q - np.floor(q)) * size
@@ -78,6 +80,58 @@ def _pushed_kernel(
         p += steps[i if moving else 0]
         p -= np.floor(p)
     state[0], state[1], state[2] = p, last, before
+
+
+@kernel
+def _straight_kernel(
+    tables: Any,
+    phase: float,
+    first: int,
+    end: int,
+    steps: Any,
+    pushes: Any,
+    left: Any,
+    right: Any,
+    gain: Any,
+    out: Any,
+) -> float:
+    """As `_pushed_kernel`, of a wave that does not push itself: so no frame waits for the one before; the phase at the
+    end."""
+    flat, stride, size = tables.reshape(-1), np.uint32(tables.shape[1]), np.float64(tables.shape[1] - 1)
+    last = np.int32(tables.shape[1] - 2)
+    moving, pushed, walking = steps.shape[0] > 1, pushes.shape[0] > 1, tables.shape[0] > 1
+    cycles, on_left, on_right = np.empty(BLOCK), np.empty(BLOCK, np.float32), np.empty(BLOCK, np.float32)
+    at, ways, shares = np.empty(BLOCK, np.uint32), np.empty(BLOCK, np.float32), np.zeros(BLOCK, np.float32)
+    other = stride if walking else np.uint32(0)
+    for begin in range(first, end, BLOCK):
+        count = min(BLOCK, end - begin)
+        if moving:
+            for i in range(count):
+                cycles[i] = phase
+                phase += steps[begin + i]
+        else:
+            for i in range(count):
+                cycles[i] = phase + steps[0] * np.float64(np.int32(i))
+            phase += steps[0] * count
+        phase -= np.floor(phase)
+        if pushed:
+            push = pushes[begin : begin + count]
+            for i in range(count):
+                cycles[i] += push[i]
+        if walking:
+            for i in range(count):
+                shares[i] = np.float32(np.int32(begin - first + i)) / np.float32(end - first)
+        for i in range(count):
+            q = (cycles[i] - np.floor(cycles[i])) * size
+            k = min(np.int32(q), last)  # a hair below a whole cycle is rounded to it
+            ways[i] = np.float32(q - np.float64(k))
+            at[i] = np.uint32(k)
+        on_left[:], on_right[:] = 0.0, 0.0
+        add_between(flat, other, at[:count], ways, shares, left, right, on_left, on_right)
+        add_raised(on_left[:count], gain[begin : begin + count], out[0, begin : begin + count])
+        if out.shape[0] == 2:
+            add_raised(on_right[:count], gain[begin : begin + count], out[1, begin : begin + count])
+    return phase
 
 
 def add_pushed(
@@ -102,6 +156,10 @@ def add_pushed(
         gain: per frame, shape (frames,).
     """
     sides, state = sides_of(out.shape[0], pan), np.array([float(phase), 0.0, 0.0])
+    if not np.any(feedback):
+        for first, end, tables in pieces:
+            state[0] = _straight_kernel(tables, state[0], first, end, steps, pushes, *sides, gain, out)
+        return
     for first, end, tables in pieces:
         _pushed_kernel(tables, state, first, end, steps, pushes, feedback, *sides, gain, out)
 

@@ -57,7 +57,8 @@ def copies_at(places: Sequence[tuple[float, float, float]]) -> Copies:
 
 
 @kernel
-def _add_raised(sums: Any, gain: Any, out: Any) -> None:
+def add_raised(sums: Any, gain: Any, out: Any) -> None:
+    """Adds sums, each times a gain, to what there is."""
     for i in range(sums.shape[0]):
         out[i] += gain[i] * sums[i]
 
@@ -89,13 +90,13 @@ def _steady_kernel(table: Any, phases: Any, steps: Any, lefts: Any, rights: Any,
                 on_left[i] += left * v
                 if stereo:
                     on_right[i] += right * v
-        _add_raised(on_left[: end - first], gain[first:end], out[0, first:end])
+        add_raised(on_left[: end - first], gain[first:end], out[0, first:end])
         if stereo:
-            _add_raised(on_right[: end - first], gain[first:end], out[1, first:end])
+            add_raised(on_right[: end - first], gain[first:end], out[1, first:end])
 
 
 @kernel
-def _add_between(
+def add_between(
     flat: Any, stride: Any, at: Any, ways: Any, shares: Any, left: Any, right: Any, on_left: Any, on_right: Any
 ) -> None:
     """Adds what lies at places of one table and of the next one, by each frame's share of it, to both sums.
@@ -134,6 +135,7 @@ def _moving_kernel(
     """As `_steady_kernel`, along cycles gone by and a place on the ladder per frame, and a lag in cycles: one, or one
     each. Places are found before anything is read there: that loop the compiler can run many frames at a time."""
     flat, stride, size = tables.reshape(-1), np.uint32(tables.shape[1]), np.float64(tables.shape[1] - 1)
+    last = np.int32(tables.shape[1] - 2)
     lowest, top = np.float32(0.0), np.float32(tables.shape[0] - 2)  # there it is played with the rung below it
     on_left, on_right, lagging = np.empty(BLOCK, np.float32), np.empty(BLOCK, np.float32), lags.shape[0] > 1
     cycles = np.empty(BLOCK)
@@ -153,16 +155,16 @@ def _moving_kernel(
                     cycles[i] = phase + ratio * gone[i] - behind[0]
             for i in range(count):
                 q = (cycles[i] - np.floor(cycles[i])) * size
-                k = np.int32(q)
+                k = min(np.int32(q), last)  # a hair below a whole cycle is rounded to it
                 place = min(max(places[i] + shift, lowest), top)
                 rung = np.int32(place)
                 ways[i] = np.float32(q - np.float64(k))
                 shares[i] = place - np.float32(rung)
                 at[i] = np.uint32(rung) * stride + np.uint32(k)
-            _add_between(flat, stride, at[:count], ways, shares, lefts[c], rights[c], on_left, on_right)
-        _add_raised(on_left[:count], gain[first:end], out[0, first:end])
+            add_between(flat, stride, at[:count], ways, shares, lefts[c], rights[c], on_left, on_right)
+        add_raised(on_left[:count], gain[first:end], out[0, first:end])
         if out.shape[0] == 2:
-            _add_raised(on_right[:count], gain[first:end], out[1, first:end])
+            add_raised(on_right[:count], gain[first:end], out[1, first:end])
 
 
 def sides_of(channels: int, pan: Any) -> tuple[Any, Any]:
@@ -287,6 +289,7 @@ def _walk_kernel(
 ) -> None:
     """Adds tones that go over from the first of two tables to the second, over as many frames as there are turns."""
     flat, stride, size = tables.reshape(-1), np.uint32(tables.shape[1]), np.float64(tables.shape[1] - 1)
+    last = np.int32(tables.shape[1] - 2)
     frames = turns.shape[0]
     on_left, on_right = np.zeros(frames, np.float32), np.zeros(frames, np.float32)
     at, ways, shares = np.empty(frames, np.uint32), np.empty(frames, np.float32), np.empty(frames, np.float32)
@@ -297,14 +300,14 @@ def _walk_kernel(
         for i in range(frames):
             q = phase + ratio * turns[i]
             q = (q - np.floor(q)) * size
-            k = np.int32(q)
+            k = min(np.int32(q), last)  # a hair below a whole cycle is rounded to it
             ways[i] = np.float32(q - np.float64(k))
             at[i] = np.uint32(k)
-        _add_between(flat, stride, at, ways, shares, lefts[c], rights[c], on_left, on_right)
+        add_between(flat, stride, at, ways, shares, lefts[c], rights[c], on_left, on_right)
     end = first + frames
-    _add_raised(on_left, gain[first:end], out[0, first:end])
+    add_raised(on_left, gain[first:end], out[0, first:end])
     if out.shape[0] == 2:
-        _add_raised(on_right, gain[first:end], out[1, first:end])
+        add_raised(on_right, gain[first:end], out[1, first:end])
 
 
 class Walk:

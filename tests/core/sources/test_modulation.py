@@ -10,8 +10,10 @@ from apilado.core.document.edits_layers import AddLayer
 from apilado.core.document.edits_values import MovePart, RemovePart, SetValue
 from apilado.core.document.layer import Layer
 from apilado.core.document.movement import Movement, Target
+from apilado.core.dsp.cycles import Cycle, cycle_table
 from apilado.core.dsp.envelopes import falling
-from apilado.core.dsp.modulation import noise
+from apilado.core.dsp.modulation import add_pushed, noise
+from apilado.core.dsp.oscillators import BLOCK
 from apilado.core.notes import Note, Run
 from apilado.core.sources.pushed import Pushed
 from apilado.core.sources.tone import ToneSource
@@ -58,6 +60,26 @@ def mirrored(sound, carrier_hz, modulator_hz, rate):
                 meant[max(0, at - 12) : at + 13] = True
     meant[20000:] = True
     return 20.0 * np.log10(max(lines[~meant].max(initial=1e-12), 1e-12) / lines.max())
+
+
+class PlainTwinTest(unittest.TestCase):
+    def test_a_wave_that_does_not_push_itself_needs_not_wait_for_itself(self):
+        chance = np.random.default_rng(6)
+        frames = 2 * BLOCK + 77
+        tables = np.stack([cycle_table(Cycle(shape), 30)[:4097] for shape in ("saw", "square")])
+        gain = chance.uniform(0.0, 1.0, frames).astype(np.float32)
+        for channels in (1, 2):
+            for steps in (np.full(1, 0.0021), np.linspace(0.001, 0.004, frames)):
+                for pushes in (np.zeros(1, np.float32), chance.uniform(-4.0, 4.0, frames).astype(np.float32)):
+                    for pieces in ([(0, frames, tables[:1])], [(0, 700, tables), (700, frames, tables[::-1].copy())]):
+                        sounds = []
+                        for feedback in (0.0, 1e-30):  # so little is none, but is taken for some
+                            out = np.full((channels, frames), 0.1, np.float32)
+                            given = {"steps": steps, "pushes": pushes, "feedback": np.full(1, feedback), "gain": gain}
+                            add_pushed(out, pieces, phase=0.3, pan=0.4, **given)
+                            sounds.append(out)
+                        self.assertGreater(float(np.std(sounds[1])), 0.05)
+                        np.testing.assert_allclose(sounds[0], sounds[1], atol=2e-6)
 
 
 class FrequencyModulationTest(unittest.TestCase):
