@@ -22,11 +22,11 @@ SHOWN = (
     ("16 bars: EQ, its stretch", "Heavy, 16 bars: an EQ gain is heard, ms"),
     ("16 bars: crossover, its stretch", "Heavy, 16 bars: a crossover is heard, ms"),
     ("16 bars: a moved note, its stretch", "Heavy, 16 bars: a moved note is heard, ms"),
-    ("64 bars: cold", "Heavy, 64 bars: cold, ms"),
+    ("64 bars, ", "Heavy, 64 bars: cold, ms"),
     ("serve, to the first page", "From the command to the first page, ms"),
 )
-COLUMNS, WIDTH, HEIGHT = 3, 300, 150
-LEFT, RIGHT, TOP, BOTTOM = 16, 60, 44, 28
+COLUMNS, WIDTH, HEIGHT = 3, 300, 160
+LEFT, RIGHT, TOP, BOTTOM = 16, 60, 52, 28
 ROOM = 1.15
 """Above the highest value, as its share."""
 
@@ -74,6 +74,7 @@ def chart(shown: list[Course]) -> str:
     style = (
         "text{font:11px sans-serif;fill:#3a3630}.v{font-weight:bold}.s{fill:#6e675c}"
         "path,line{fill:none;stroke:#3a3630;stroke-width:1.5}.g{stroke:#a6541f;stroke-dasharray:4 3}.a{stroke:#c9c1b4}"
+        ".t{fill:#a6541f;font-weight:bold}"
     )
     return (
         f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {width} {height}" width="{width}" height="{height}">'
@@ -95,12 +96,14 @@ def _panel(course: Course) -> str:
     if course.goal is not None:
         at = y(course.goal)
         drawn.append(f'<line class="g" x1="{LEFT}" y1="{at}" x2="{LEFT + inner}" y2="{at}"/>')
-        drawn.append(f'<text class="s" x="{LEFT}" y="{at - 3}">goal {course.goal:g}</text>')
+        drawn.append(f'<text class="s" x="{LEFT}" y="37"><tspan class="t">┄</tspan> goal {course.goal:g}</text>')
     drawn.append(f'<path d="M{" L".join(f"{x} {there}" for x, there in places)}"/>')
     drawn += [f'<circle cx="{x}" cy="{there}" r="3" fill="#3a3630"/>' for x, there in places]
-    last = course.points[-1][1]
-    x, there = places[-1]
-    drawn.append(f'<text class="v" x="{x + 7}" y="{there + 4}">{_told(last)}</text>')
+    (_, first), (x, there) = course.points[0], places[-1]
+    drawn.append(f'<text class="v" x="{x + 7}" y="{there + 4}">{_told(course.points[-1][1])}</text>')
+    if len(places) > 1:
+        aside = 15 if there < places[0][1] else -7  # beside the way that it goes from there
+        drawn.append(f'<text class="s" x="{LEFT}" y="{places[0][1] + aside}">{_told(first)}</text>')
     for n, ((version, _), (x, _)) in enumerate(zip(course.points, places, strict=True)):
         anchor = "start" if n == 0 else "middle"
         drawn.append(f'<text class="s" x="{x}" y="{HEIGHT - 12}" text-anchor="{anchor}">{escape(version)}</text>')

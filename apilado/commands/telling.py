@@ -25,12 +25,26 @@ def schema(given: argparse.Namespace) -> int:
     return 0
 
 
+def forget_kernels(folder: Path) -> int:
+    """Removes what was compiled before; gives how many files that were.
+
+    Numba looks only at the file of a kernel itself: one that takes in a kernel of another file, which has changed
+    since, would go on as it was.
+    """
+    there = [*folder.rglob("*.nbi"), *folder.rglob("*.nbc")]
+    for compiled in there:
+        compiled.unlink(missing_ok=True)
+    return len(there)
+
+
 def prepare(given: argparse.Namespace) -> int:
-    """Compiles the kernels."""
+    """Compiles the kernels, all of them anew."""
+    import apilado
     from apilado.actions.warming import warm
     from apilado.actions.workspace import Workspace
     from apilado.demo.shelf import fill_if_empty
 
+    forget_kernels(Path(apilado.__file__).parent)
     with tempfile.TemporaryDirectory() as folder:
         workspace = Workspace(Path(folder))
         fill_if_empty(workspace)

@@ -1,14 +1,18 @@
 import subprocess
 import sys
+import tempfile
 import unittest
+from pathlib import Path
 
 import numpy as np
 from numpy.testing import assert_allclose
 from scipy import signal
 
 from apilado.actions.warming import LATER
+from apilado.commands.telling import forget_kernels
 from apilado.core.dsp import fourier
 from apilado.core.dsp.designs import convolution, kaiser_window, sinc_taps_for, taps_needed
+from apilado.core.dsp.kernels import kernel
 from tests.support import noise
 
 
@@ -33,6 +37,24 @@ class DesignsTest(unittest.TestCase):
         sound, taps = noise(3000, seed=2), noise(1, seed=3)[:, :1] * np.ones((1, 5), np.float32)
         wanted = np.stack([np.convolve(channel, taps[0], "valid") for channel in sound])
         assert_allclose(convolution(sound, taps[:1], mode="valid"), wanted, atol=1e-6)
+
+
+class KernelsTest(unittest.TestCase):
+    def test_what_was_compiled_before_is_forgotten_and_nothing_else(self):
+        with tempfile.TemporaryDirectory() as folder:
+            inner = Path(folder) / "dsp" / "__pycache__"
+            inner.mkdir(parents=True)
+            for name in ("filters._kernel-1.py311.nbi", "filters._kernel-1.py311.1.nbc", "filters.cpython-311.pyc"):
+                (inner / name).touch()
+            self.assertEqual(forget_kernels(Path(folder)), 2)
+            self.assertEqual([each.name for each in inner.iterdir()], ["filters.cpython-311.pyc"])
+
+    def test_a_division_by_zero_is_what_ieee_754_says(self):
+        @kernel
+        def over(a, b):
+            return a / b
+
+        self.assertEqual(over(1.0, 0.0), np.inf)
 
 
 class LaterTest(unittest.TestCase):
