@@ -39,9 +39,6 @@ class Figure:
         return {**asdict(self), "met": self.met}
 
 
-Measuring = Callable[[], Iterator[Figure]]
-
-
 @dataclass(frozen=True)
 class Part:
     """Figures that are measured together."""
