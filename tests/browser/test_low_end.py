@@ -84,8 +84,11 @@ class SubTest(LowEndCase):
         page.wait_for_selector("#sheet >> text=Summed to mono")
         self.unfold(page, "bus/place")
         field = "#sheet input[type=number][data-path='bus/mono_below_hz']"
-        # In one breath: it may be drawn anew at any moment.
-        page.locator(field).evaluate("field => { field.focus(); field.select(); window.before = field; }")
+        page.wait_for_selector(field)
+        # In one breath, finding it too: it may be drawn anew at any moment.
+        page.evaluate(
+            "field => { window.before = document.querySelector(field); before.focus(); before.select(); }", field
+        )
         page.unroute("**/drawings")  # and come
         self.until(page, "!before.isConnected")
         page.keyboard.type("300")
