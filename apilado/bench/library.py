@@ -6,6 +6,7 @@ alone: they are told with the rest and apart.
 
 from __future__ import annotations
 
+import importlib.util
 from collections.abc import Callable, Iterator
 
 import numpy as np
@@ -24,6 +25,11 @@ from apilado.core.render.graph import build, clock_of
 WHOLE_GOALS = {1: 0.7, 4: 0.5}
 TREATMENT_GOAL, THREADS_GOAL = 1.0, 1.7
 MISSING = "'pedalboard' is not installed (make test installs it): nothing is compared with it"
+
+
+def installed() -> bool:
+    """Whether the library is there to be compared with."""
+    return importlib.util.find_spec("pedalboard") is not None
 
 
 def against_the_library(part: str) -> Iterator[Figure]:

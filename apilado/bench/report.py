@@ -15,6 +15,7 @@ from apilado import __version__
 from apilado.bench import growing, hearing, kernels, library, opening, within
 from apilado.bench.figures import Figure, Part
 from apilado.bench.timing import ROUNDS
+from apilado.errors import ApiladoError
 
 PARTS = (
     Part("Against the effects library, both at one rate", library.against_the_library),
@@ -48,25 +49,32 @@ def chosen(words: Sequence[str]) -> Iterator[Part]:
 
 
 def run(out: TextIO, words: Sequence[str] = (), *, as_json: bool = False) -> int:
-    """Measures, and prints each figure beside its goal; or all of them as JSON, for a machine to read."""
+    """Measures, and prints each figure beside its goal; or all of them as JSON, for a machine to read.
+
+    Raises:
+        ApiladoError: no part has any of the words in its title.
+    """
 
     def say(text: str) -> None:
         print(text, file=out, flush=True)
 
+    parts = list(chosen(words))
+    if not parts:
+        titles = "".join(f"\n  {part.title}" for part in PARTS)
+        raise ApiladoError(f"no part of the bench has {' or '.join(words)} in its title; there are:{titles}")
     if not as_json:
         said = ", ".join(f"{name} {value}" for name, value in machine().items())
         say(f"{said}; medians of {ROUNDS} rounds")
+        if not library.installed():
+            say(library.MISSING)
     figures: list[Figure] = []
-    for part in chosen(words):
+    for part in parts:
         if not as_json:
             say(part.title)
-        there = len(figures)
         for figure in part.measure(part.title):
             figures.append(figure)
             if not as_json:
                 say(figure.in_words())
-        if len(figures) == there and not as_json:
-            say(f"  {library.MISSING}")
     if as_json:
         say(json.dumps({"on": machine(), "figures": [each.as_data() for each in figures]}, indent=1))
     else:

@@ -16,6 +16,7 @@ from apilado.bench.reference import at_oversampling, reference_stack
 from apilado.bench.sources import played_stacks
 from apilado.core.render.engine import Engine
 from apilado.core.render.graph import build, clock_of
+from apilado.errors import ApiladoError
 
 SPEED = Path(__file__).parents[2] / "docs" / "speed"
 SVG = "{http://www.w3.org/2000/svg}"
@@ -48,11 +49,14 @@ class ReportTest(unittest.TestCase):
         self.assertEqual([each["met"] for each in read["figures"]], [True, False, None] * 2)
         self.assertEqual(read["figures"][2]["value"], 1234.4)
 
-    def test_a_part_that_has_nothing_to_compare_with_says_so(self):
-        out = io.StringIO()
-        with mock.patch.object(report, "PARTS", (Part("Empty", lambda title: iter(())),)):
-            report.run(out)
-        self.assertIn("'pedalboard' is not installed", out.getvalue())
+    def test_where_there_is_no_library_it_says_so(self):
+        for there in (True, False):
+            with mock.patch.object(report.library, "installed", lambda there=there: there):
+                self.assertEqual("'pedalboard' is not installed" in self.told(), not there)
+
+    def test_a_word_that_no_part_has_is_refused_with_the_parts_there_are(self):
+        with self.assertRaisesRegex(ApiladoError, "no part of the bench has nonsense in its title; .*\n  Two figures"):
+            self.told("nonsense")
 
 
 class StacksTest(unittest.TestCase):

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 
 def convolution(sound: NDArray[Any], taps: NDArray[Any], *, mode: str) -> NDArray[Any]:
-    """A sound convolution with taps along its frames, by overlap and add; `mode` as of `scipy.signal.oaconvolve`."""
+    """A sound convolved with taps along its frames, by overlap and add; `mode` as of `scipy.signal.oaconvolve`."""
     from scipy.signal import oaconvolve
 
     found: NDArray[Any] = oaconvolve(sound, taps, mode=mode, axes=-1)

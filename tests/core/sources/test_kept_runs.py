@@ -48,6 +48,15 @@ class KeptRunsTest(unittest.TestCase):
         ToneSource._run = counted
         self.addCleanup(setattr, ToneSource, "_run", plain)
 
+    def never_mistaken(self, given):
+        """Each of some sounds is what it is anew, whatever was played before."""
+        wanted = [anew(**each) for each in given]
+        RUNS.clear()
+        for _ in range(2):
+            for each, sound in zip(given, wanted, strict=True):
+                with self.subTest(**each):
+                    np.testing.assert_array_equal(play(**each), sound)
+
     def test_each_note_is_made_once_and_again_where_it_changed(self):
         source = ToneSource(tones=(Tone(copies=3), Tone(shape="square")))
         first = play(source)
@@ -89,12 +98,7 @@ class KeptRunsTest(unittest.TestCase):
             # As many frames as at 48 kHz.
             {"source": sources["plain"], "notes": STRETCHED, "clock": replace(CLOCK, rate_hz=44100, beats=8.0 * OTHER)},
         ]
-        wanted = [anew(**each) for each in given]
-        RUNS.clear()
-        for _ in range(2):
-            for each, sound in zip(given, wanted, strict=True):
-                with self.subTest(**each):
-                    np.testing.assert_array_equal(play(**each), sound)
+        self.never_mistaken(given)
 
     def test_chance_draws_for_each_note_as_before(self):
         source = ToneSource(tones=(Tone(phase="free"),))
@@ -114,9 +118,4 @@ class KeptRunsTest(unittest.TestCase):
             {"source": source, "notes": held, "clock": SHORTER},
             {"source": source, "notes": held, "clock": replace(CLOCK, looped=False)},
         ]
-        wanted = [anew(**each) for each in given]
-        RUNS.clear()
-        for _ in range(2):
-            for each, sound in zip(given, wanted, strict=True):
-                with self.subTest(**each):
-                    np.testing.assert_array_equal(play(**each), sound)
+        self.never_mistaken(given)
