@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.cycles import LONGEST_TABLE
 from apilado.core.dsp.kernels import kernel
-from apilado.core.dsp.oscillators import BLOCK, add_between, add_raised, sides_of
+from apilado.core.dsp.oscillators import BLOCK, add_between, add_raised, find_places, sides_of
 
 SINE_FACTOR, SMOOTH_FACTOR, STEEP_FACTOR = 2, 4, 8
 """How many times the rate: where there are sines alone that do not go far, where modulators are smooth, and where they
@@ -98,7 +98,6 @@ def _straight_kernel(
     """As `_pushed_kernel`, of a wave that does not push itself: so no frame waits for the one before; the phase at the
     end."""
     flat, stride, size = tables.reshape(-1), np.uint32(tables.shape[1]), np.float64(tables.shape[1] - 1)
-    last = np.int32(tables.shape[1] - 2)
     moving, pushed, walking = steps.shape[0] > 1, pushes.shape[0] > 1, tables.shape[0] > 1
     cycles, on_left, on_right = np.empty(BLOCK), np.empty(BLOCK, np.float32), np.empty(BLOCK, np.float32)
     at, ways, shares = np.empty(BLOCK, np.uint32), np.empty(BLOCK, np.float32), np.zeros(BLOCK, np.float32)
@@ -121,11 +120,7 @@ def _straight_kernel(
         if walking:
             for i in range(count):
                 shares[i] = np.float32(np.int32(begin - first + i)) / np.float32(end - first)
-        for i in range(count):
-            q = (cycles[i] - np.floor(cycles[i])) * size
-            k = min(np.int32(q), last)  # a hair below a whole cycle is rounded to it
-            ways[i] = np.float32(q - np.float64(k))
-            at[i] = np.uint32(k)
+        find_places(cycles, size, at[:count], ways)
         on_left[:], on_right[:] = 0.0, 0.0
         add_between(flat, other, at[:count], ways, shares, left, right, on_left, on_right)
         add_raised(on_left[:count], gain[begin : begin + count], out[0, begin : begin + count])

@@ -96,6 +96,17 @@ def _steady_kernel(table: Any, phases: Any, steps: Any, lefts: Any, rights: Any,
 
 
 @kernel
+def find_places(cycles: Any, size: Any, at: Any, ways: Any) -> None:
+    """Where in a table of so many points cycles lie: the points before them, and how far it is to the next ones."""
+    last = np.int32(size) - np.int32(1)
+    for i in range(at.shape[0]):
+        q = (cycles[i] - np.floor(cycles[i])) * size
+        k = min(np.int32(q), last)  # a hair below a whole cycle is rounded to it
+        ways[i] = np.float32(q - np.float64(k))
+        at[i] = np.uint32(k)
+
+
+@kernel
 def add_between(
     flat: Any, stride: Any, at: Any, ways: Any, shares: Any, left: Any, right: Any, on_left: Any, on_right: Any
 ) -> None:
@@ -135,7 +146,6 @@ def _moving_kernel(
     """As `_steady_kernel`, along cycles gone by and a place on the ladder per frame, and a lag in cycles: one, or one
     each. Places are found before anything is read there: that loop the compiler can run many frames at a time."""
     flat, stride, size = tables.reshape(-1), np.uint32(tables.shape[1]), np.float64(tables.shape[1] - 1)
-    last = np.int32(tables.shape[1] - 2)
     lowest, top = np.float32(0.0), np.float32(tables.shape[0] - 2)  # there it is played with the rung below it
     on_left, on_right, lagging = np.empty(BLOCK, np.float32), np.empty(BLOCK, np.float32), lags.shape[0] > 1
     cycles = np.empty(BLOCK)
@@ -153,14 +163,12 @@ def _moving_kernel(
             else:
                 for i in range(count):
                     cycles[i] = phase + ratio * gone[i] - behind[0]
+            find_places(cycles, size, at[:count], ways)
             for i in range(count):
-                q = (cycles[i] - np.floor(cycles[i])) * size
-                k = min(np.int32(q), last)  # a hair below a whole cycle is rounded to it
                 place = min(max(places[i] + shift, lowest), top)
                 rung = np.int32(place)
-                ways[i] = np.float32(q - np.float64(k))
                 shares[i] = place - np.float32(rung)
-                at[i] = np.uint32(rung) * stride + np.uint32(k)
+                at[i] += np.uint32(rung) * stride
             add_between(flat, stride, at[:count], ways, shares, lefts[c], rights[c], on_left, on_right)
         add_raised(on_left[:count], gain[first:end], out[0, first:end])
         if out.shape[0] == 2:
@@ -289,20 +297,17 @@ def _walk_kernel(
 ) -> None:
     """Adds tones that go over from the first of two tables to the second, over as many frames as there are turns."""
     flat, stride, size = tables.reshape(-1), np.uint32(tables.shape[1]), np.float64(tables.shape[1] - 1)
-    last = np.int32(tables.shape[1] - 2)
     frames = turns.shape[0]
     on_left, on_right = np.zeros(frames, np.float32), np.zeros(frames, np.float32)
     at, ways, shares = np.empty(frames, np.uint32), np.empty(frames, np.float32), np.empty(frames, np.float32)
+    cycles = np.empty(frames)
     for i in range(frames):
         shares[i] = np.float32(i) / np.float32(frames)
     for c in range(phases.shape[0]):
         phase, ratio = phases[c], ratios[c]
         for i in range(frames):
-            q = phase + ratio * turns[i]
-            q = (q - np.floor(q)) * size
-            k = min(np.int32(q), last)  # a hair below a whole cycle is rounded to it
-            ways[i] = np.float32(q - np.float64(k))
-            at[i] = np.uint32(k)
+            cycles[i] = phase + ratio * turns[i]
+        find_places(cycles, size, at, ways)
         add_between(flat, stride, at, ways, shares, lefts[c], rights[c], on_left, on_right)
     end = first + frames
     add_raised(on_left, gain[first:end], out[0, first:end])
