@@ -16,7 +16,8 @@ from apilado.core.render.listening import listened
 from apilado.core.render.stretch import MOST_OF_THE_LOOP, NotAtOnce, stretch_of
 from apilado.errors import InvalidEdit, NotFound
 
-STRETCH_S = 0.8
+FIRST_S, FURTHER_S = 0.45, 0.8
+"""How long a stretch is: that of an edit, which is to be heard soon, and those that follow until the loop has come."""
 AHEAD_S = 0.01
 """From how far ahead of the playhead a stretch begins: it is rendered and on its way for longer than that."""
 
@@ -32,9 +33,17 @@ class Heard:
 
 
 def hear_stretch(
-    workspace: Workspace, stack_id: int, stack: Stack, place: int, length: int, token: Token, audition: Audition = WHOLE
+    workspace: Workspace,
+    stack_id: int,
+    stack: Stack,
+    place: int,
+    length: int,
+    token: Token,
+    audition: Audition = WHOLE,
+    *,
+    seconds: float = FIRST_S,
 ) -> Heard | None:
-    """What a stack sounds like from just ahead of the playhead, for about a second.
+    """What a stack sounds like from just ahead of the playhead, for so many seconds.
 
     Args:
         place: frame of the loop at which the playhead is.
@@ -55,7 +64,7 @@ def hear_stretch(
     except (NotFound, InvalidEdit):
         return None
     begins = (place + round(AHEAD_S * clock.rate_hz)) % length
-    frames = round(STRETCH_S * clock.rate_hz)
+    frames = round(seconds * clock.rate_hz)
     last = LastLoop(workspace.engine, workspace.heard.get(stack_id), clock)
     known: dict[str, Any] = {"held": last.held, "went_in": last.went_in, "most": MOST_OF_THE_LOOP}
     try:

@@ -10,6 +10,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import partial
 
+from apilado.actions.hearing import FIRST_S
 from apilado.bench.figures import Figure
 from apilado.bench.reference import heavy_stack
 from apilado.bench.timing import peak_mib
@@ -31,7 +32,6 @@ from apilado.core.sources.voicing import RUNS
 BARS = (4, 16, 64)
 STRETCH_GOAL_MS, LONG_GOAL_MS, PEAK_GOAL_MIB = 65.0, 80.0, 1536.0
 """To be heard: of the first stretch; on a long stack; all memory on a long stack."""
-STRETCH_S = 0.8
 ROUNDS = 3
 
 
@@ -120,7 +120,7 @@ def tell(bars: int) -> None:
 
 def _stretch(engine: Engine, stack: Stack, begins: int, heard: Graph) -> None:
     clock = clock_of(stack, looped=True)
-    graph, frames = build(stack, clock, no_assets), round(STRETCH_S * clock.rate_hz)
+    graph, frames = build(stack, clock, no_assets), round(FIRST_S * clock.rate_hz)
     last = LastLoop(engine, heard, clock)
     known = {"held": last.held, "went_in": last.went_in}
     engine.run(stretch_of([graph.output], clock, begins, frames, engine.holds, **known), Token())

@@ -304,15 +304,6 @@ def limiter_gains(
     return gains[lead : lead + frames]
 
 
-def limited(
-    audio: Audio, *, ceiling_db: Value, release_ms: float, rate_hz: int, looped: bool, held_db: float = 0.0
-) -> Audio:
-    """The audio through the limiter of `limiter_gains`; itself where nothing exceeds the ceiling."""
-    how: dict[str, Any] = {"ceiling_db": ceiling_db, "release_ms": release_ms, "held_db": held_db}
-    gains = limiter_gains(audio, **how, rate_hz=rate_hz, looped=looped)
-    return audio if gains is None else audio * gains
-
-
 def limiter_reduction(
     audio: Audio, *, ceiling_db: Value, release_ms: float, rate_hz: int, looped: bool, held_db: float = 0.0
 ) -> NDArray[np.float32]:

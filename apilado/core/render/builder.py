@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 from functools import partial
 from typing import Any, cast
 
@@ -246,6 +247,8 @@ class Builder:
         What rings on is given the bars of each form and is heard behind them; anything else is joined where they end.
         """
         moved = self.moves.of(address)
+        if any(cast(Treatment, find(form, address)).rings_on for form in self.forms.stacks):
+            sound = replace(sound, lasting=True)  # what still rings of it is heard behind an edit
 
         def behind(function: Callable[..., Any], off: Stage, sound: Stage, step: Treatment) -> Stage:
             if not step.on:
@@ -468,19 +471,22 @@ class Builder:
         address = f"{owner}/limiter"
         moved = self.moves.of(address)
 
-        def behind(function: Callable[..., Any], off: Stage, stack: Stack) -> Stage:
+        def reduction(stack: Stack) -> Stage:
             limiter = cast(Limiter, find(stack, address))
             if not limiter.on:
-                return off
+                return stage(steps.no_reduction)
             given = {"limiter": moved.still(limiter), "clock": self.clock}
             remembers = partial(self.memories.limiter, limiter)
-            return moving(function, scaled, moved=moved, remembers=remembers, where=address, **given)
+            return moving(steps.limit_reduction, scaled, moved=moved, remembers=remembers, where=address, **given)
 
         if not self.anywhere(in_(address, "on")):
             return scaled
-        metered = self.in_forms(partial(behind, steps.limit_reduction, stage(steps.no_reduction)))
-        limited = self.in_forms(partial(behind, steps.limit, scaled))
-        self.passed[address] = Passed(scaled, limited, metered)
+
+        def behind(stack: Stack) -> Stage:
+            return stage(steps.limit, scaled, reduction(stack)) if find(stack, address).on else scaled
+
+        limited = self.in_forms(behind)
+        self.passed[address] = Passed(scaled, limited, self.in_forms(reduction))
         return limited
 
 

@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+from collections import OrderedDict
 from dataclasses import dataclass, fields, is_dataclass
 from threading import Lock
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 DEFAULT_LIMIT_BYTES = 512 * 2**20
 SMALLEST_BYTES = 256
 LEAST_SECONDS = 1e-4
 """What making anything again costs besides."""
+COARSE_FRAMES, MOST_COARSE = 256, 64
+"""Of a course over time that leaves, such as a gain reduction, a value of every so many frames remains; of so many."""
 
 
 def size_in_bytes(result: Any) -> int:
@@ -47,6 +51,7 @@ class StageCache:
     def __init__(self, limit_bytes: int = DEFAULT_LIMIT_BYTES) -> None:
         self.limit_bytes = limit_bytes
         self._results: dict[bytes, _Kept] = {}
+        self._coarse: OrderedDict[bytes, tuple[int, NDArray[Any]]] = OrderedDict()
         self._bytes = 0
         self._level = 0.0
         """The rank of what has left last."""
@@ -80,12 +85,30 @@ class StageCache:
             while self._bytes > self.limit_bytes and len(self._results) > 1:
                 gone = min((each for each in self._results if each != key), key=lambda each: self._results[each].rank)
                 left = self._results.pop(gone)
+                self._leave_coarse(gone, left.result)
                 self._level = left.rank
                 self._bytes -= left.size
             new.rank = self._level + worth
+
+    def value_at(self, key: bytes, frame: int) -> float | None:
+        """Of a course over time, shape (frames,), its value at a frame of its endless repetition. None where nothing of
+        it is known, or where it is no such course; of one that has left, the value within 256 frames before."""
+        found = self.get(key)
+        if isinstance(found, np.ndarray) and found.ndim == 1:
+            return float(found[frame % len(found)])
+        with self._lock:
+            left = self._coarse.get(key)
+        return None if left is None else float(left[1][frame % left[0] // COARSE_FRAMES])
+
+    def _leave_coarse(self, key: bytes, result: Any) -> None:
+        if isinstance(result, np.ndarray) and result.ndim == 1 and len(result):
+            self._coarse[key] = len(result), result[::COARSE_FRAMES].copy()
+            while len(self._coarse) > MOST_COARSE:
+                self._coarse.popitem(last=False)
 
     def clear(self) -> None:
         """Forgets everything."""
         with self._lock:
             self._results.clear()
+            self._coarse.clear()
             self._bytes = 0

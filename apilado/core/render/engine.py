@@ -78,6 +78,10 @@ class Engine:
         """The result of a stage, if it has been computed and kept."""
         return self._cache_of(stage).get(stage.key)
 
+    def value_at(self, stage: Stage, frame: int) -> float | None:
+        """Of a stage that gives a value for each frame, the one at a frame, as far as that is known."""
+        return self._cache_of(stage).value_at(stage.key, frame)
+
     def _cache_of(self, stage: Stage) -> StageCache:
         return self.cache if stage.function.__module__.startswith(HEARD) else self.measured
 

@@ -7,9 +7,13 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from apilado.core.clock import Clock
+from apilado.core.render import steps
 from apilado.core.render.engine import Engine
 from apilado.core.render.graph import Graph, reductions_in
 from apilado.core.render.stage import Stage
+
+QUICKLY_MADE = (steps.mix, steps.sent)
+"""What is made again for a stretch in no time."""
 
 
 @dataclass(frozen=True)
@@ -32,12 +36,16 @@ class LastLoop:
         not known."""
         if where in self._measured:
             return self.engine.at_hand(self._measured[where])
-        found = self.engine.at_hand(self._reductions[where]) if where in self._reductions else None
-        return None if found is None else float(found[frame % found.shape[-1]])
+        return self.engine.value_at(self._reductions[where], frame) if where in self._reductions else None
 
     def went_in(self, where: str) -> Stage | None:
         """What went into a step, if that loop was as long and it is at hand."""
         if self.graph is None or self.graph.clock.loop_frames != self.clock.loop_frames:
             return None
         passed = self.graph.passed.get(where)
-        return passed.before if passed is not None and self.engine.holds(passed.before) else None
+        return passed.before if passed is not None and self._soon_there(passed.before) else None
+
+    def _soon_there(self, stage: Stage) -> bool:
+        """Whether it is at hand, or is summed of what is."""
+        quick = stage.function in QUICKLY_MADE and bool(stage.inputs)
+        return self.engine.holds(stage) or (quick and all(self._soon_there(each) for each in stage.inputs))

@@ -43,28 +43,28 @@ class Memories:
     def points(self, eq: str, points: tuple[Point, ...], linear_phase: bool) -> Memory:
         """Of points of the EQ at an address, as slow as what moves them lets them be."""
         rings = sum(self._furthest(partial(_of_point, eq, point)) for point in points)
-        return Memory(rings, ahead_s=rings) if linear_phase else Memory(HEARD_OF_A_TAIL * rings)
+        return Memory(rings, ahead_s=rings) if linear_phase else Memory(fades_s=HEARD_OF_A_TAIL * rings)
 
     @staticmethod
     def opening(bell: KeyedBell) -> Memory:
         """Of how far a trigger opens a bell: all that it remembers, for a trigger is quickly rendered."""
-        return Memory(FORGOTTEN * (bell.attack_ms + bell.release_ms) / 1000.0)
+        return Memory(fades_s=FORGOTTEN * (bell.attack_ms + bell.release_ms) / 1000.0)
 
     def split(self, owner: str) -> Memory:
         """Of the band of a layer."""
         rings = self._furthest(lambda reach: reach.split_seconds(cast(Layer, find(reach.stack, owner))))
         linear = any(border.kind == "linear-phase" for reach in self._reaches for border in reach.stack.crossovers)
-        return Memory(rings_s=rings, ahead_s=rings) if linear else Memory(rings_s=HEARD_OF_A_TAIL * rings)
+        return Memory(rings_s=rings, ahead_s=rings) if linear else Memory(fades_s=HEARD_OF_A_TAIL * rings)
 
     def bands(self, address: str) -> Memory:
         """Of the bands of a container."""
         rings = self._furthest(lambda reach: cast(Banded, find(reach.stack, address)).rings_seconds(reach.rate_hz))
         linear = any(find(reach.stack, address).phase == "linear-phase" for reach in self._reaches)
-        return Memory(rings_s=rings, ahead_s=rings) if linear else Memory(rings_s=HEARD_OF_A_TAIL * rings)
+        return Memory(rings_s=rings, ahead_s=rings) if linear else Memory(fades_s=HEARD_OF_A_TAIL * rings)
 
     def sent(self) -> Memory:
         """Of the high-pass before what the bus sends."""
-        return Memory(HEARD_OF_A_TAIL * self._furthest(lambda reach: reach.sent_seconds()))
+        return Memory(fades_s=HEARD_OF_A_TAIL * self._furthest(lambda reach: reach.sent_seconds()))
 
     @staticmethod
     def fitted() -> Memory:
@@ -89,9 +89,11 @@ class Memories:
         """Of a treatment, as slow as what moves it lets it be; of one that listens to a drum all that it remembers, for
         a drum is quickly rendered."""
         step = max((reach.slowest_step(address, step) for reach in self._reaches), key=self._remembers)
-        rings, levels = step.memory_seconds(self._clock) + EDGE_S, step.level_memory_ms(self._clock) / 1000.0
-        drums, ahead = self._reaches[0].stack.drum_names(), step.ahead_seconds(self._clock) + EDGE_S
-        return Memory(rings + levels, 0.0, ahead) if step.follows() in drums else Memory(rings, levels, ahead)
+        fades, levels = step.fading_seconds(self._clock), step.level_memory_ms(self._clock) / 1000.0
+        rings, ahead = step.memory_seconds(self._clock) - fades + EDGE_S, step.ahead_seconds(self._clock) + EDGE_S
+        if step.follows() in self._reaches[0].stack.drum_names():
+            fades, levels = fades + levels, 0.0
+        return Memory(rings, fades, levels, ahead)
 
     def _remembers(self, step: Treatment) -> float:
         return step.memory_seconds(self._clock)
@@ -110,4 +112,4 @@ class Memories:
     @staticmethod
     def limiter(limiter: Limiter) -> Memory:
         """Of the limiter of a bus."""
-        return Memory(EDGE_S, FORGOTTEN * limiter.release_ms / 1000.0, EDGE_S)
+        return Memory(EDGE_S, levels_s=FORGOTTEN * limiter.release_ms / 1000.0, ahead_s=EDGE_S)

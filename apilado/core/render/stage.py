@@ -6,7 +6,7 @@ import hashlib
 import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from functools import cache, partial
+from functools import cache, cached_property, partial
 from typing import Any
 
 from pydantic import BaseModel
@@ -27,7 +27,9 @@ class Memory:
     """What around a moment a stage needs to know to be right there: how much before it, and how much behind."""
 
     rings_s: float = 0.0
-    """Seconds before, in which what it was given still rings."""
+    """Seconds before, in which what it was given may still be heard as loud as ever."""
+    fades_s: float = 0.0
+    """Seconds before, in which what it was given dies away as an exponential does."""
     levels_s: float = 0.0
     """Seconds before, in which it still follows a level that it was given."""
     ahead_s: float = 0.0
@@ -61,7 +63,7 @@ class Stage:
         """The name of its function."""
         return str(self.function.__name__)
 
-    @property
+    @cached_property
     def memory(self) -> Memory:
         """What it needs to know around a moment."""
         return NONE if self.remembers is None else self.remembers()

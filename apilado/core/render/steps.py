@@ -24,7 +24,7 @@ from apilado.core.dsp.audio import Audio, as_stereo, sounding_until, without_tin
 from apilado.core.dsp.crossovers import border, cut, split
 from apilado.core.dsp.curves import Curve, Value, knots, mapped, per_frame, rows
 from apilado.core.dsp.ducks import band_ducked
-from apilado.core.dsp.dynamics import limited, limiter_reduction, reduced
+from apilado.core.dsp.dynamics import limiter_reduction, reduced
 from apilado.core.dsp.equaliser import SENT_SLOPE, butterworth_high_pass
 from apilado.core.dsp.filters import filtered, settle_frames
 from apilado.core.dsp.linear_phase import mono_below, zero_phase
@@ -421,11 +421,9 @@ def scale(audio: Audio, *levels: Curve, level_db: float) -> Audio:
     return audio if level_db == 0.0 else audio * np.float32(db_to_gain(level_db))
 
 
-def limit(audio: Audio, *curves: Curve, limiter: Limiter, names: tuple[str, ...] = (), clock: Clock) -> Audio:
-    """The peak limiter."""
-    driven = driven_by(limiter, names, curves)
-    given: dict[str, Any] = {"ceiling_db": driven.ceiling_db, "release_ms": driven.release_ms, "held_db": clock.held_db}
-    return limited(audio, **given, rate_hz=clock.rate_hz, looped=clock.looped)
+def limit(audio: Audio, reduction: NDArray[np.float32]) -> Audio:
+    """A sound behind the peak limiter, by its gain reduction; itself where nothing exceeds the ceiling."""
+    return reduced(audio, reduction) if reduction.any() else audio
 
 
 def limit_reduction(

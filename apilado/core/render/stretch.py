@@ -22,7 +22,7 @@ from apilado.core.render import steps
 from apilado.core.render.stage import Stage, stage
 from apilado.core.treatments.base import Treatment
 
-LONGEST_LEVEL_S, HELD_LEVEL_S = 0.5, 0.2
+LONGEST_LEVEL_S, HELD_LEVEL_S = 0.5, 0.1
 """A level is followed from so much before at most. What remembers it for longer begins, a little before the stretch,
 with the reduction that it had in the last loop: there it is nearly the same."""
 CURVES = (steps.course_of, steps.follow, steps.curve, steps.stepped, steps.join_curves)
@@ -40,6 +40,10 @@ QUICK = (steps.hits_track, steps.duck_reduction, steps.open_point)
 RINGS_FROM_S, RINGS_ANEW_S, RINGS_OVER_S = 0.3, 0.05, 0.02
 """An echo or a room that is heard for longer than the first is given, up to so short before the stretch, what went into
 it in the last loop, and goes over to what goes in now: what still rings of earlier is that of the last loop."""
+FADES_BESIDES = 1.0 / 3.0
+"""What fades in a row fades together: of all but the longest, so much is to be waited for besides. Two exponentials of
+one length, one behind the other, have fallen by 60 dB after 1.34 times that of one; ones of other lengths sooner, and
+a third and a fourth add less each."""
 RINGS_UP_TO_S = 12.0
 """What rings for longer would take longer to run than the whole loop."""
 Held = Callable[[str, int], Any]
@@ -72,6 +76,31 @@ def cut_out(result: Any, *, begins: int, frames: int) -> Any:
         return result[..., first : first + frames]
     places: NDArray[np.int64] = np.arange(first, first + frames) % total
     return np.ascontiguousarray(result[..., places])
+
+
+@dataclass(frozen=True)
+class _Lead:
+    """What has to run before the first frame that is wanted, in seconds: of a stage and all that reads it."""
+
+    whole_s: float = 0.0
+    """Of what rings as loud as ever, one after another."""
+    longest_s: float = 0.0
+    summed_s: float = 0.0
+    """Of what fades: the longest, and all together."""
+
+    @property
+    def seconds(self) -> float:
+        return self.whole_s + self.longest_s + FADES_BESIDES * (self.summed_s - self.longest_s)
+
+    def behind(self, own: _Lead) -> _Lead:
+        """With that of a stage in front of it."""
+        longest = max(self.longest_s, own.longest_s)
+        return _Lead(self.whole_s + own.whole_s, longest, self.summed_s + own.summed_s)
+
+    def at_least(self, other: _Lead) -> _Lead:
+        """What is enough for two that read the same."""
+        summed = max(self.summed_s, other.summed_s)
+        return _Lead(max(self.whole_s, other.whole_s), max(self.longest_s, other.longest_s), summed)
 
 
 @dataclass(frozen=True)
@@ -142,8 +171,10 @@ class _Stretcher:
         """What has to run, each behind its inputs."""
         self.windows: dict[bytes, Window] = {}
         """Of each, the frames that are wanted of it."""
+        self.leads: dict[bytes, _Lead] = {}
+        """Of each, what those behind it need before; then its own with it."""
         self.memories: dict[bytes, tuple[int, int]] = {}
-        """Of each, the frames before and behind that it needs besides."""
+        """Of each, the frames before and behind that it runs over besides."""
         self.made: dict[bytes, Stage] = {}
         self.before: dict[bytes, Stage] = {}
         """Of what rings for long, what went into it in the last loop."""
@@ -153,17 +184,24 @@ class _Stretcher:
     def of(self, targets: Sequence[Stage], window: Window) -> list[Stage]:
         for target in targets:
             self._visit(target)
-            self._want(target, window)
+            self._want(target, window, _Lead())
         for each in reversed(self.order):
-            before, behind = self.memories[each.key]
             first, last = self.windows[each.key]
+            lead = self.leads[each.key].behind(self._own_lead(each))
+            before = max(0, first - window[0] + self._up_to(lead.seconds))
+            behind = self._up_to(each.memory.ahead_s)
+            self.memories[each.key] = before, behind
             long = last - first + before + behind > self.most * self.clock.loop_frames
             rings_on = each.key in self.before
             if long and not rings_on and each.function not in QUICK:
                 raise NotAtOnce(f"{each.name} would run over most of the loop")
-            anew = min(before, self._seconds(RINGS_ANEW_S)) if rings_on else before
+            if rings_on:
+                run, before = first - before, min(before, self._seconds(RINGS_ANEW_S))
+                old = run, first - before + self._seconds(RINGS_OVER_S)
+                self._want(self.before[each.key], old, _Lead((window[0] - run) / self.clock.rate_hz))
+                lead = _Lead((window[0] - first + before) / self.clock.rate_hz)
             for source in each.inputs:
-                self._want(source, (first - anew, last + behind))
+                self._want(source, (first - before, last + behind), lead)
         for each in self.order:
             self.made[each.key] = self._run(each)
         return [self._piece(target, window) for target in targets]
@@ -197,24 +235,23 @@ class _Stretcher:
             raise NotAtOnce(f"{each.where or each.name} can only be made as a whole")
         for source in each.inputs:
             self._visit(source)
-        self.memories[each.key] = self._frames(each)
-        if (
-            RINGS_FROM_S < each.memory.rings_s < RINGS_UP_TO_S
-            and _rings_on(each)
-            and each.inputs[0].key in self.memories
-        ):
+        self.memories[each.key] = 0, 0
+        rings_s = each.memory.rings_s
+        if RINGS_FROM_S < rings_s < RINGS_UP_TO_S and _rings_on(each) and each.inputs[0].key in self.memories:
             last = self.went_in(each.where)
             if last is not None:
+                self._visit(last)
                 self.before[each.key] = last
         self.order.append(each)
 
-    def _frames(self, each: Stage) -> tuple[int, int]:
-        """(frames before, frames behind) that a stage runs over besides."""
-        memory, levels = each.memory, min(each.memory.levels_s, LONGEST_LEVEL_S)
-        if memory.levels_s > LONGEST_LEVEL_S and self.held(each.where, 0) is not None:
-            levels = HELD_LEVEL_S
-        before = memory.rings_s + levels
-        return math.ceil(before * self.clock.rate_hz), math.ceil(memory.ahead_s * self.clock.rate_hz)
+    def _own_lead(self, each: Stage) -> _Lead:
+        """What a stage itself needs to know of before."""
+        memory, fading = each.memory, [each.memory.fades_s]
+        if memory.levels_s <= LONGEST_LEVEL_S:
+            fading.append(memory.levels_s)
+            return _Lead(memory.rings_s, max(fading), sum(fading))
+        held = self.held(each.where, 0) is not None
+        return _Lead(memory.rings_s + (HELD_LEVEL_S if held else LONGEST_LEVEL_S), max(fading), sum(fading))
 
     def _hold(self, each: Stage) -> None:
         """What is measured over the whole loop is as it was in the last one, until the next is there.
@@ -238,10 +275,11 @@ class _Stretcher:
                     raise NotAtOnce("a movement follows a sound that is not rendered yet")
                 self._check_whole(source)
 
-    def _want(self, each: Stage, window: Window) -> None:
+    def _want(self, each: Stage, window: Window, lead: _Lead) -> None:
         if each.key in self.memories:
             first, last = self.windows.get(each.key, window)
             self.windows[each.key] = min(first, window[0]), max(last, window[1])
+            self.leads[each.key] = lead.at_least(self.leads.get(each.key, lead))
 
     def _run(self, each: Stage) -> Stage:
         """A stage over the frames that are wanted of it."""
@@ -272,11 +310,14 @@ class _Stretcher:
         new = self._piece(each.inputs[0], (anew, run[1]))
         if anew - run[0] <= 0:
             return new
-        old = stage(cut_out, self.before[each.key], begins=run[0], frames=anew + over - run[0], kept=False)
+        old = self._piece(self.before[each.key], (run[0], anew + over))
         return stage(spliced, old, new, over=over, kept=False)
 
     def _seconds(self, seconds: float) -> int:
         return round(seconds * self.clock.rate_hz)
+
+    def _up_to(self, seconds: float) -> int:
+        return math.ceil(seconds * self.clock.rate_hz)
 
     def _input(self, each: Stage, window: Window, clock: Clock, *, whole: bool) -> Stage:
         if each.function in CURVES:

@@ -116,7 +116,8 @@ class Reach:
 
     def reach(self, path: str) -> tuple[float, ...]:
         """(lowest, highest) of a value that movements move; nothing where none does."""
-        moving, parameter = self._targets.get(path, []), parameter_at(self.stack, path)
+        moving = self._targets.get(path)
+        parameter = parameter_at(self.stack, path) if moving else None
         if not moving or parameter is None:
             return ()
         base = float(value_at(self.stack, path))

@@ -143,6 +143,10 @@ class Treatment(Part):
         can only be made as a whole."""
         return HEARD_OF_A_TAIL * self.tail_seconds(clock)
 
+    def fading_seconds(self, clock: Clock) -> float:
+        """How much of that dies away as an exponential does, as in a filter: what fades in a row fades together."""
+        return 0.0
+
     def ahead_seconds(self, clock: Clock) -> float:
         """How far ahead of a moment it looks, beyond a few milliseconds."""
         return 0.0

@@ -142,3 +142,6 @@ class Drive(Treatment):
     def memory_seconds(self, clock: Clock) -> float:
         rings = sum(settle_frames(sections) for sections in self._filters(clock.rate_hz) if len(sections))
         return DC_MEMORY_S + HEARD_OF_A_TAIL * rings / clock.rate_hz
+
+    def fading_seconds(self, clock: Clock) -> float:
+        return Drive.memory_seconds(self, clock)

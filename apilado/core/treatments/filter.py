@@ -187,6 +187,9 @@ class Filter(Treatment):
     def memory_seconds(self, clock: Clock) -> float:
         return (0.6 if self.shape == "comb" else HEARD_OF_A_TAIL) * self.tail_seconds(clock)
 
+    def fading_seconds(self, clock: Clock) -> float:
+        return 0.0 if self.shape == "comb" else self.memory_seconds(clock)
+
 
 def _driven_share(drive_db: NDArray[np.float64]) -> NDArray[np.float64]:
     """How much of the sound is driven: none without drive, all of it from ALL_DRIVEN_DB on."""

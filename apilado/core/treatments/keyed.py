@@ -49,3 +49,6 @@ class Keyed(Treatment):
     def memory_seconds(self, clock: Clock) -> float:
         sections = self._filter(clock)
         return HEARD_OF_A_TAIL * settle_frames(sections) / clock.rate_hz if len(sections) else 0.0
+
+    def fading_seconds(self, clock: Clock) -> float:
+        return Keyed.memory_seconds(self, clock)

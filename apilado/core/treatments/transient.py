@@ -46,6 +46,9 @@ class Transient(Treatment):
     def memory_seconds(self, clock: Clock) -> float:
         return FORGOTTEN * MEMORY_MS / 1000.0
 
+    def fading_seconds(self, clock: Clock) -> float:
+        return self.memory_seconds(clock)
+
     def overdone(self) -> Self:
         values = {"attack_db": greatest(self.attack_db), "sustain_db": greatest(self.sustain_db)}
         most = {name: math.copysign(24.0, value) if value else 0.0 for name, value in values.items()}

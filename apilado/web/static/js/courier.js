@@ -22,7 +22,8 @@ let measuring = null; // the level that is asked for
 
 const PARTS = "application/x-apilado-parts";
 const RESTING_MS = 250; // a hand that rests in the middle of a drag wants to hear all of it
-const AGAIN_MS = 450; // where the loop has not come by then, the next stretch is asked for
+const SOON_MS = 120; // where the loop has not come by then, the next stretch is asked for, which is longer
+const AGAIN_MS = 450; // and where it has not come by then, the next
 
 const ORDERS = {
   begin(order) {
@@ -117,7 +118,7 @@ const ORDERS = {
   async further({ playhead }) {
     const mine = pending;
     if (!mine || lent) return;
-    await stretchFrom(playhead, mine);
+    await stretchFrom({ ...playhead, further: true }, mine);
     if (pending === mine) later(AGAIN_MS, () => postMessage({ further: true }));
   },
 
@@ -156,7 +157,7 @@ function taken(head, content, final, heard) {
   timers.forEach(clearTimeout);
   timers = [];
   follow(head.revision, final);
-  later(AGAIN_MS, () => postMessage({ further: true }));
+  later(SOON_MS, () => postMessage({ further: true }));
 }
 
 /** What is heard otherwise now is heard as a stretch first. */
