@@ -71,5 +71,5 @@ def hear_stretch(
         target = stretch_of([output], clock, begins, frames, workspace.engine.holds, **known)
     except NotAtOnce:
         return None
-    (audio,) = workspace.engine.run(target, token)
+    (audio,) = workspace.engine.run(target, token, soon=True)
     return Heard(audio, begins, length, clock.rate_hz)

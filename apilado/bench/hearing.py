@@ -123,7 +123,7 @@ def _stretch(engine: Engine, stack: Stack, begins: int, heard: Graph) -> None:
     graph, frames = build(stack, clock, no_assets), round(FIRST_S * clock.rate_hz)
     last = LastLoop(engine, heard, clock)
     known = {"held": last.held, "went_in": last.went_in}
-    engine.run(stretch_of([graph.output], clock, begins, frames, engine.holds, **known), Token())
+    engine.run(stretch_of([graph.output], clock, begins, frames, engine.holds, **known), Token(), soon=True)
 
 
 def _loop(engine: Engine, stack: Stack) -> None:

@@ -10,6 +10,7 @@ import pyloudnorm
 from apilado.actions import stacks
 from apilado.actions.delivery import rendered_files
 from apilado.actions.delivery_plan import DeliveryOptions
+from apilado.actions.hearing import FIRST_S, FURTHER_S
 from apilado.core.document.edits import apply
 from apilado.core.document.edits_values import SetValue
 from apilado.core.render.audition import Audition
@@ -277,6 +278,10 @@ class InAPlaceTest(WebCase):
         whole = self.loop(place="phone")[0]
         index = (head["begins"] + np.arange(found.shape[1])) % whole.shape[1]
         self.assertLess(float(np.abs(found - whole[:, index]).max()), 0.03 * float(np.abs(whole).max()))
+        further = self.client.post(f"/stacks/{self.stack_id}/stretch", json={**posted, "further": True}).content
+        told = json.loads(further[4 : 4 + int.from_bytes(further[:4], "little")])
+        seconds = [each["frames"] / each["rate"] for each in (head, told)]
+        np.testing.assert_allclose(seconds, [FIRST_S, FURTHER_S], atol=1e-4)
 
 
 def there_length(stack):

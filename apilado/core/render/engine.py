@@ -14,6 +14,7 @@ from typing import Any
 
 import numpy as np
 
+from apilado.core.clock import Clock
 from apilado.core.render.cache import DEFAULT_LIMIT_BYTES, StageCache
 from apilado.core.render.stage import Stage
 from apilado.errors import Overtaken
@@ -104,13 +105,17 @@ class Engine:
         """Has work done by a thread, or by one of those that run behind."""
         (self._behind if behind else self.pool).submit(work)
 
-    def run(self, stages: Sequence[Stage], token: Token | None = None) -> list[Any]:
+    def run(self, stages: Sequence[Stage], token: Token | None = None, *, soon: bool = False) -> list[Any]:
         """The results of the stages, in order; a stage is computed as soon as all its inputs are.
+
+        Args:
+            soon: whether they are wanted as soon as can be, whatever room it takes: then what has the longest way to
+                them comes first.
 
         Raises:
             Overtaken: the token was overtaken before the end.
         """
-        return _Run(self, stages, token or Token()).results()
+        return _Run(self, stages, token or Token(), soon).results()
 
     def once(self, stage: Stage, inputs: Sequence[Any], token: Token) -> Any:
         """A stage's result from its inputs; where another run is computing it already, that one's."""
@@ -153,7 +158,7 @@ class _Run:
     is made of is let go before the next layer is begun, as far as the threads allow.
     """
 
-    def __init__(self, engine: Engine, targets: Sequence[Stage], token: Token) -> None:
+    def __init__(self, engine: Engine, targets: Sequence[Stage], token: Token, soon: bool) -> None:
         self._engine, self._targets, self._token = engine, targets, token
         self._there: dict[bytes, Any] = {}
         self._missing: dict[bytes, int] = {}
@@ -163,6 +168,10 @@ class _Run:
         """Those that could be computed."""
         self._places: dict[bytes, int] = {}
         """When a stage is reached on the way from the first input to the last target."""
+        self._frames: dict[bytes, int] = {}
+        """Over how many frames a stage runs, as far as it says so."""
+        self._ways: dict[bytes, int] = {}
+        """Where they are wanted soon, over how many frames it and what waits for it run, on the longest way."""
         self._lock = Lock()
         self._finished = Event()
         self._failure: BaseException | None = None
@@ -170,6 +179,8 @@ class _Run:
         for stage in targets:
             self._visit(stage)
             self._readers[stage.key] = self._readers.get(stage.key, 0) + 1
+        if soon:
+            self._measure_ways()
 
     def results(self) -> list[Any]:
         with self._lock:
@@ -197,6 +208,8 @@ class _Run:
                 self._missing[stage.key] += 1
                 self._dependents.setdefault(source.key, []).append(stage)
         self._places[stage.key] = len(self._places)
+        clock = stage.parameters.get("clock")
+        self._frames[stage.key] = clock.frames if isinstance(clock, Clock) else 0
         if self._missing[stage.key] == 0:
             self._ready.append(stage)
 
@@ -229,10 +242,15 @@ class _Run:
             if self._under_way == 0:
                 self._finished.set()
 
-    def _turn(self, stage: Stage) -> tuple[bool, int]:
+    def _measure_ways(self) -> None:
+        for key in reversed(self._places):  # each behind all that reads it
+            waiting = self._dependents.get(key, ())
+            self._ways[key] = self._frames[key] + max((self._ways[each.key] for each in waiting), default=0)
+
+    def _turn(self, stage: Stage) -> tuple[int, bool, int]:
         """What is computed first comes first."""
         let_go = {source.key for source in stage.inputs if self._readers[source.key] == 1}
-        return len(let_go) < MORE_THAN_IT_MAKES, self._places[stage.key]
+        return -self._ways.get(stage.key, 0), len(let_go) < MORE_THAN_IT_MAKES, self._places[stage.key]
 
     def _release(self, sources: Sequence[Stage]) -> None:
         """Lets go of what nothing in this run reads any more; the cache keeps what it has room for."""

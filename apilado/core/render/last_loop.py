@@ -7,13 +7,10 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from apilado.core.clock import Clock
-from apilado.core.render import steps
 from apilado.core.render.engine import Engine
 from apilado.core.render.graph import Graph, reductions_in
 from apilado.core.render.stage import Stage
-
-QUICKLY_MADE = (steps.mix, steps.sent)
-"""What is made again for a stretch in no time."""
+from apilado.core.render.stretch import CURVES, SUMS
 
 
 @dataclass(frozen=True)
@@ -46,6 +43,6 @@ class LastLoop:
         return passed.before if passed is not None and self._soon_there(passed.before) else None
 
     def _soon_there(self, stage: Stage) -> bool:
-        """Whether it is at hand, or is summed of what is."""
-        quick = stage.function in QUICKLY_MADE and bool(stage.inputs)
-        return self.engine.holds(stage) or (quick and all(self._soon_there(each) for each in stage.inputs))
+        """Whether it is at hand, or all that it is summed of is; the curves of that are made in no time."""
+        summed = [each for each in stage.inputs if each.function not in CURVES] if stage.function in SUMS else []
+        return self.engine.holds(stage) or (bool(summed) and all(map(self._soon_there, summed)))

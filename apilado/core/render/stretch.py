@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.clock import Clock
-from apilado.core.dsp.audio import as_stereo
+from apilado.core.dsp.audio import Audio
 from apilado.core.render import steps
 from apilado.core.render.stage import Stage, stage
 from apilado.core.treatments.base import Treatment
@@ -37,10 +37,12 @@ MOST_OF_THE_LOOP = 0.7
 """A stretch that needs more of the loop than that is not quicker than the whole."""
 QUICK = (steps.hits_track, steps.duck_reduction, steps.open_point)
 """What may run over more than that: it is quick all the same."""
+SUMS = (steps.mix, steps.sent)
+"""What looks neither back nor ahead, and is made again in no time."""
 RINGS_FROM_S, RINGS_ANEW_S, RINGS_OVER_S = 0.3, 0.05, 0.02
 """An echo or a room that is heard for longer than the first is given, up to so short before the stretch, what went into
 it in the last loop, and goes over to what goes in now: what still rings of earlier is that of the last loop."""
-FADES_BESIDES = 1.0 / 3.0
+FADES_BESIDES = 0.34
 """What fades in a row fades together: of all but the longest, so much is to be waited for besides. Two exponentials of
 one length, one behind the other, have fallen by 60 dB after 1.34 times that of one; ones of other lengths sooner, and
 a third and a fourth add less each."""
@@ -57,13 +59,25 @@ def trimmed(result: Any, *, first: int, frames: int) -> Any:
     return None if result is None else np.ascontiguousarray(result[..., first : first + frames])
 
 
-def spliced(old: Any, new: Any, *, over: int) -> Any:
-    """What goes over from one sound to another within some frames: the last of the old are the first of the new."""
-    if old.shape[0] != new.shape[0]:
-        old, new = as_stereo(old), as_stereo(new)
-    rising = np.linspace(0.0, 1.0, over, dtype=np.float32)
-    both = old[..., -over:] * (np.float32(1.0) - rising) + new[..., :over] * rising
-    return np.ascontiguousarray(np.concatenate([old[..., :-over], both, new[..., over:]], axis=-1))
+def faded_in(new: Audio, *, over: int) -> Audio:
+    """A sound that rises within its first frames."""
+    found = new.copy()
+    found[:, :over] *= np.linspace(0.0, 1.0, over, dtype=np.float32)
+    return found
+
+
+def faded_out(old: Audio, *, over: int, frames: int) -> Audio:
+    """A sound that falls within its last frames as another one is `faded_in`, and silence behind it."""
+    found = np.zeros((old.shape[0], frames), np.float32)
+    sounding = found[:, : old.shape[1]]
+    sounding[...] = old
+    sounding[:, -over:] *= np.float32(1.0) - np.linspace(0.0, 1.0, over, dtype=np.float32)
+    return found
+
+
+def added(one: Audio, other: Audio) -> Audio:
+    """The sum of two sounds, each of one channel or of two."""
+    return np.asarray(one + other)
 
 
 def cut_out(result: Any, *, begins: int, frames: int) -> Any:
@@ -131,7 +145,7 @@ def stretch_of(
         held: the gain reduction in dB of the part at an address at a frame, as it was in the last loop, if that is
             known: what follows a level for longer than a stretch looks back begins with it. Of what is measured
             once over the whole loop, that, whatever the frame.
-        went_in: what went into the step at an address in the last loop, if that is at hand.
+        went_in: what went into the step at an address in the last loop, if that is at hand or summed of what is.
 
     Raises:
         NotAtOnce: a part of it can only be made as a whole, or more of the loop would have to run than `most`.
@@ -196,9 +210,7 @@ class _Stretcher:
             if long and not rings_on and each.function not in QUICK:
                 raise NotAtOnce(f"{each.name} would run over most of the loop")
             if rings_on:
-                run, before = first - before, min(before, self._seconds(RINGS_ANEW_S))
-                old = run, first - before + self._seconds(RINGS_OVER_S)
-                self._want(self.before[each.key], old, _Lead((window[0] - run) / self.clock.rate_hz))
+                before = min(before, self._seconds(RINGS_ANEW_S))
                 lead = _Lead((window[0] - first + before) / self.clock.rate_hz)
             for source in each.inputs:
                 self._want(source, (first - before, last + behind), lead)
@@ -240,7 +252,6 @@ class _Stretcher:
         if RINGS_FROM_S < rings_s < RINGS_UP_TO_S and _rings_on(each) and each.inputs[0].key in self.memories:
             last = self.went_in(each.where)
             if last is not None:
-                self._visit(last)
                 self.before[each.key] = last
         self.order.append(each)
 
@@ -282,36 +293,55 @@ class _Stretcher:
             self.leads[each.key] = lead.at_least(self.leads.get(each.key, lead))
 
     def _run(self, each: Stage) -> Stage:
-        """A stage over the frames that are wanted of it."""
+        """What makes the frames that are wanted of a stage."""
         before, behind = self.memories[each.key]
         first, last = self.windows[each.key]
         run = first - before, last + behind
+        if each.key in self.before and before > self._seconds(RINGS_ANEW_S):
+            return self._run_apart(each, run)
+        return self._over(each, run)
+
+    def _run_apart(self, each: Stage, run: Window) -> Stage:
+        """What rings for long, where it makes of a sum what it makes of each part: of what went in in the last loop up
+        to shortly before the stretch, which waits for nothing, and of what goes in from there on."""
+        over = self._seconds(RINGS_OVER_S)
+        anew = self.windows[each.key][0] - self._seconds(RINGS_ANEW_S), run[1]
+        old, new = self._last(self.before[each.key], (run[0], anew[0] + over)), self._piece(each.inputs[0], anew)
+        falling = stage(faded_out, old, over=over, frames=run[1] - run[0], kept=False)
+        rising = stage(faded_in, new, over=over, kept=False)
+        return stage(added, self._over(each, run, falling), self._over(each, anew, rising), kept=False)
+
+    def _last(self, each: Stage, window: Window) -> Stage:
+        """Some frames of the last loop: cut out of it, or summed of what is cut out."""
+        if each.function not in SUMS or self.there(each):
+            return stage(cut_out, each, begins=window[0], frames=window[1] - window[0], kept=False)
+        clock = self.clock.stretch(window[0], window[1] - window[0])
+        curves = {source.key: self._curve(source, clock) for source in each.inputs if source.function in CURVES}
+        inputs = [curves.get(source.key) or self._last(source, window) for source in each.inputs]
+        return stage(each.function, *inputs, kept=False, **self._parameters(each, clock))
+
+    @staticmethod
+    def _parameters(each: Stage, clock: Clock) -> dict[str, Any]:
+        """Those of a stage on another clock."""
+        own = {"clock": clock, "frames": clock.frames}
+        return {**each.parameters, **{name: value for name, value in own.items() if name in each.parameters}}
+
+    def _over(self, each: Stage, run: Window, sound: Stage | None = None) -> Stage:
+        """A stage run over some frames, of which those that are wanted of it are cut out; of a sound that is given, or
+        of its own."""
+        first, last = self.windows[each.key]
         clock = self.clock.stretch(run[0], run[1] - run[0])
         if each.where and each.memory.levels_s > LONGEST_LEVEL_S:
             clock = replace(clock, held_db=self.held(each.where, run[0]) or 0.0)
-        parameters = dict(each.parameters)
-        if "clock" in parameters:
-            parameters["clock"] = clock
-        if "frames" in parameters:
-            parameters["frames"] = clock.frames
         whole = each.function in TAKES_WHOLE_CURVES or _takes_whole_curves(each)
-        spliced_in = [self._spliced(each, run, first)] if each.key in self.before else []
-        others = each.inputs[len(spliced_in) :]
-        inputs = [*spliced_in, *(self._input(source, run, clock, whole=whole) for source in others)]
-        made = stage(each.function, *inputs, context=dict(each.context), kept=False, **parameters)
-        if not before and not behind:
+        given = [] if sound is None else [sound]
+        own = [self._input(source, run, clock, whole=whole) for source in each.inputs[len(given) :]]
+        made = stage(
+            each.function, *given, *own, context=dict(each.context), kept=False, **self._parameters(each, clock)
+        )
+        if run == (first, last):
             return made
-        return stage(trimmed, made, first=before, frames=last - first, kept=False)
-
-    def _spliced(self, each: Stage, run: Window, first: int) -> Stage:
-        """What goes into something that rings for long: up to shortly before the stretch that of the last loop."""
-        over = self._seconds(RINGS_OVER_S)
-        anew = max(run[0], first - self._seconds(RINGS_ANEW_S))
-        new = self._piece(each.inputs[0], (anew, run[1]))
-        if anew - run[0] <= 0:
-            return new
-        old = self._piece(self.before[each.key], (run[0], anew + over))
-        return stage(spliced, old, new, over=over, kept=False)
+        return stage(trimmed, made, first=first - run[0], frames=last - first, kept=False)
 
     def _seconds(self, seconds: float) -> int:
         return round(seconds * self.clock.rate_hz)
@@ -329,10 +359,7 @@ class _Stretcher:
         if self.known(each) or not _made_anywhere(each):
             return stage(steps.cut_curve, each, clock=clock, kept=False)
         inputs = [self._curve(source, clock) for source in each.inputs]
-        parameters = dict(each.parameters)
-        if "clock" in parameters:
-            parameters["clock"] = clock
-        return stage(each.function, *inputs, context=dict(each.context), kept=False, **parameters)
+        return stage(each.function, *inputs, context=dict(each.context), kept=False, **self._parameters(each, clock))
 
     def _piece(self, each: Stage, window: Window) -> Stage:
         """Some frames of a stage: cut out of the loop, or out of what runs of it."""

@@ -64,7 +64,8 @@ class Treatment(Part):
     reduces: ClassVar[bool] = False
     """Whether it takes gain, which is then measured."""
     rings_on: ClassVar[bool] = False
-    """Whether it repeats or spreads its input, so that this is heard after it has ended, also where a section ends."""
+    """Whether it repeats or spreads its input, so that this is heard after it has ended, also where a section ends.
+    What it makes of two sounds together is then the sum of what it makes of each."""
     by_reduction: ClassVar[bool] = False
     """Whether all that it does is to turn a sound down by its reduction: that is rendered by itself, and once."""
     has_curve: ClassVar[bool] = False

@@ -290,7 +290,8 @@ class StagesTest(unittest.TestCase):
         engine.once = lambda s, inputs, token: calls.append(s.name) or original(s, inputs, token)
         engine.run([graph_of(apply(stack, SetValue(path="layers/mid/path/eq/points/dip/gain_db", value=-6.0))).output])
         self.assertEqual(
-            sorted(calls), sorted(["equalise", "place", "duck_layer", *["mix"] * 3, "equalise", "scale", "limit"])
+            sorted(calls),
+            sorted(["equalise", "place", "duck_layer", *["mix"] * 3, "equalise", "scale", "limit_reduction", "limit"]),
         )
         calls.clear()
         engine.run([graph_of(stack).output])
