@@ -10,7 +10,7 @@ from pydantic import Field, field_validator
 
 from apilado.core.assets import SHA256_PATTERN, AssetLoader
 from apilado.core.document.path import Points
-from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.audio import Audio, peak_of
 from apilado.core.dsp.envelopes import rising
 from apilado.core.dsp.kicks import kick_sound
 from apilado.core.dsp.pitch import repitched
@@ -120,7 +120,7 @@ class SampleKick(KickSound):
         fade = min(audio.shape[1], ms_to_samples(self.fade_ms, rate_hz))
         if fade:
             audio[:, -fade:] *= rising(fade)[::-1].astype(np.float32)
-        peak = float(np.max(np.abs(audio), initial=0.0))
+        peak = peak_of(audio)
         return audio / np.float32(peak) if peak > 0.0 else audio
 
 

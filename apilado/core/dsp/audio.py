@@ -30,6 +30,11 @@ def as_stereo(audio: Audio) -> Audio:
     return np.ascontiguousarray(np.repeat(audio, 2, axis=0))
 
 
+def peak_of(audio: Audio) -> float:
+    """The largest magnitude of a sample; 0 of no samples."""
+    return float(max(np.max(audio, initial=0.0), -np.min(audio, initial=0.0)))
+
+
 def sounding_until(audio: Audio, floor_db: float) -> int:
     """Frames up to the last sample over a level in dB against full scale; 0 for silence."""
     loud = np.flatnonzero(np.max(np.abs(audio), axis=0, initial=0.0) > 10.0 ** (floor_db / 20.0))

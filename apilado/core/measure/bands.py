@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 from functools import lru_cache
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+
+from apilado.core.dsp.kernels import summing_kernel
 
 OCTAVE_RATIO = 10.0**0.3
 LOWEST_HZ, HIGHEST_HZ = 20.0, 20000.0
@@ -42,12 +45,16 @@ def band_edges(per_octave: int) -> NDArray[np.float64]:
     return edges
 
 
+def _edge_positions(spacing_hz: float, last: int, per_octave: int) -> NDArray[np.float64]:
+    """Where the edges of the bands lie among bins, of which each reaches half a bin to both sides."""
+    return np.minimum(band_edges(per_octave) / spacing_hz + 0.5, float(last))
+
+
 def band_sums(
     values: NDArray[np.floating], frequencies_hz: NDArray[np.float64], per_octave: int
 ) -> NDArray[np.float64]:
     """Sums of spectrum values, shape (…, bins), over each band; a band narrower than a bin takes its share of it."""
-    last = values.shape[-1] - 1
-    positions = np.minimum(band_edges(per_octave) / (frequencies_hz[1] - frequencies_hz[0]) + 0.5, float(last))
+    positions = _edge_positions(frequencies_hz[1] - frequencies_hz[0], values.shape[-1] - 1, per_octave)
     below = positions.astype(np.int64)
     # Whole bins between the edges, then the shares of the bins that the edges fall into: no band stays empty, and no
     # energy is counted twice.
@@ -55,3 +62,41 @@ def band_sums(
     whole = np.where(np.diff(below) > 0, whole, 0.0)
     shares = (positions - below) * values[..., below]
     return np.asarray(whole + np.diff(shares, axis=-1), np.float64)
+
+
+@summing_kernel
+def _line_sums_kernel(left: Any, right: Any, positions: Any, sums: Any) -> None:
+    """As `band_sums` has it: whole bins between the edges, then the shares of the bins that the edges fall into."""
+    for band in range(positions.shape[0] - 1):
+        low, high = np.int64(positions[band]), np.int64(positions[band + 1])
+        some_left, some_right = left[low:high], right[low:high]
+        lefts, rights, both = 0.0, 0.0, 0.0
+        for line in range(some_left.shape[0]):
+            a, b = np.float64(some_left[line].real), np.float64(some_left[line].imag)
+            c, d = np.float64(some_right[line].real), np.float64(some_right[line].imag)
+            lefts += a * a + b * b
+            rights += c * c + d * d
+            both += a * c + b * d
+        for edge, sign in ((band, -1.0), (band + 1, 1.0)):
+            cut = np.int64(positions[edge])
+            share = sign * (positions[edge] - cut)
+            a, b = np.float64(left[cut].real), np.float64(left[cut].imag)
+            c, d = np.float64(right[cut].real), np.float64(right[cut].imag)
+            lefts += share * (a * a + b * b)
+            rights += share * (c * c + d * d)
+            both += share * (a * c + b * d)
+        sums[0, band], sums[1, band], sums[2, band] = lefts, rights, both
+
+
+def line_sums(
+    left: NDArray[np.complex64], right: NDArray[np.complex64], spacing_hz: float, per_octave: int
+) -> NDArray[np.float64]:
+    """Over each band the squares of the lines of two spectra, and their products; shape (left, right and both, bands).
+
+    Args:
+        left: from 0 Hz up, `spacing_hz` apart.
+    """
+    positions = _edge_positions(spacing_hz, left.shape[0] - 1, per_octave)
+    sums = np.empty((3, positions.shape[0] - 1))
+    _line_sums_kernel(left, right, positions, sums)
+    return sums

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.audio import Audio, peak_of
 from apilado.core.dsp.equaliser import butterworth_high_pass
 from apilado.core.dsp.filters import filtered
 from apilado.core.dsp.lead_in import wrapped_tail
@@ -33,7 +33,7 @@ class Click:
 
 def clicks(audio: Audio, *, moments: tuple[int, ...], rate_hz: int) -> tuple[Click, ...]:
     """The clicks of a looped low sound, shape (2, frames), near some of its frames; the seam is always one of them."""
-    peak = float(np.max(np.abs(audio), initial=0.0))
+    peak = peak_of(audio)
     if peak < 1e-4:
         return ()
     # Long enough that the filter has forgotten where it began; filters of a few milliseconds.

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.audio import Audio, peak_of
 from apilado.core.units import gain_to_db
 
 RECOVERED_DB = 1.0
@@ -75,5 +75,5 @@ class Headroom:
 
 def headroom_won(before: Audio, after: Audio) -> Headroom:
     """Peaks of a mix, or of a stretch of it, without (`before`) and with (`after`) its duckers."""
-    peaks = [float(gain_to_db(float(np.max(np.abs(audio), initial=0.0)))) for audio in (before, after)]
+    peaks = [float(gain_to_db(peak_of(audio))) for audio in (before, after)]
     return Headroom(*peaks)

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from apilado.core.dsp.audio import Audio
-from apilado.core.dsp.filters import Sections, filtered, loop_state, run_sections
+from apilado.core.dsp.audio import Audio, peak_of
+from apilado.core.dsp.filters import Sections, loop_state, run_sections
+from apilado.core.dsp.kernels import kernel, summing_kernel
 from apilado.core.dsp.lead_in import with_ends
 from apilado.core.dsp.oversampling import PEAK_CONTEXT, interpolated_peak
 from apilado.core.units import gain_to_db
@@ -65,13 +68,36 @@ def k_weighting(rate_hz: int) -> Sections:
 
 def loop_power(audio: Audio, rate_hz: int) -> float:
     """The K-weighted power of a loop, all channels together, not gated: what its loudness is the logarithm of."""
-    sections, total = k_weighting(rate_hz), 0.0
-    state = loop_state(audio, sections)
-    # Piece by piece: nothing as long as the loop is made for a single number.
+    return float(sum(map(_squares, _weighted(audio, rate_hz, looped=True))) / audio.shape[1])
+
+
+def _weighted(audio: Audio, rate_hz: int, *, looped: bool) -> Iterator[Audio]:
+    """The K-weighted audio piece by piece: nothing as long as it is made for a few numbers."""
+    sections = k_weighting(rate_hz)
+    state = loop_state(audio, sections) if looped else None
     for begin in range(0, audio.shape[1], POWER_BLOCK):
         weighted, state = run_sections(audio[:, begin : begin + POWER_BLOCK], sections, state)
-        total += float(np.sum(np.square(weighted, dtype=np.float64)))
-    return float(total / audio.shape[1])
+        yield weighted
+
+
+@kernel
+def _add_up(audio: Any, total: float, sums: Any) -> float:
+    """Adds the squares of all channels up from frame to frame, upon a total."""
+    for frame in range(audio.shape[1]):
+        for channel in range(audio.shape[0]):
+            total += np.float64(audio[channel, frame]) * np.float64(audio[channel, frame])
+        sums[frame] = total
+    return total
+
+
+@summing_kernel
+def _squares(audio: Any) -> float:
+    """The sum of the squares of all samples."""
+    total = 0.0
+    for channel in audio:
+        for sample in channel:
+            total += np.float64(sample) * np.float64(sample)
+    return total
 
 
 def true_peak(audio: Audio, *, looped: bool = False) -> float:
@@ -92,8 +118,11 @@ def block_powers(audio: Audio, rate_hz: int, *, looped: bool = False) -> NDArray
     Of a loop, those of so many rounds of it, one behind the other: its blocks begin at other places in every round.
     """
     frames, hop, block = audio.shape[1], round(HOP_SECONDS * rate_hz), round(BLOCK_SECONDS * rate_hz)
-    weighted = filtered(audio, k_weighting(rate_hz), looped=looped)
-    running = np.concatenate([[0.0], np.cumsum(np.sum(weighted.astype(np.float64) ** 2, axis=0))])
+    running, begin = np.zeros(frames + 1), 0
+    for weighted in _weighted(audio, rate_hz, looped=looped):
+        end = begin + weighted.shape[1]
+        _add_up(weighted, running[begin], running[begin + 1 : end + 1])
+        begin = end
     starts = np.arange(0, frames * (ROUNDS if looped else 1) - block + 1, hop)
 
     def up_to(end: NDArray[np.int64]) -> NDArray[np.float64]:
@@ -121,11 +150,11 @@ def measure_loudness(audio: Audio, *, rate_hz: int, looped: bool = False) -> Lou
         gate = float(np.mean(loud)) * 10.0 ** (RELATIVE_GATE_LU / 10.0)
         integrated = _lkfs(float(np.mean(loud[loud > gate])))
     peak = true_peak(audio, looped=looped)
-    rms = math.sqrt(float(np.mean(audio.astype(np.float64) ** 2))) if audio.size else 0.0
+    rms = math.sqrt(_squares(audio) / audio.size) if audio.size else 0.0
     return Loudness(
         integrated_lkfs=integrated,
         momentary_max_lkfs=_lkfs(float(np.max(powers, initial=0.0))),
         true_peak_dbtp=float(gain_to_db(peak)),
-        crest_db=float(gain_to_db(float(np.max(np.abs(audio))) / rms)) if rms > 0.0 else 0.0,
+        crest_db=float(gain_to_db(peak_of(audio) / rms)) if rms > 0.0 else 0.0,
         dc=float(np.max(np.abs(np.mean(audio, axis=1, dtype=np.float64)))) if audio.size else 0.0,
     )

@@ -15,19 +15,20 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp import fourier as fft
 from apilado.core.dsp.audio import Audio
-from apilado.core.dsp.stereo import read_at
+from apilado.core.dsp.long_transform import spectra_of_two
+from apilado.core.dsp.stereo import read_evenly
 
 LONGEST_EXACT = 2**18
 """Frames of a loop up to which its own length is always transformed: that is quick enough."""
-LARGEST_PRIME = 200
-"""A length that has no larger one in it is quick."""
-READ_AT_ONCE = 2**16
+LARGEST_PRIME, QUICK_PRIME = 200, 23
+"""A length that has no larger one in it is quick enough to be taken; one that is chosen has none larger than that."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -97,22 +98,36 @@ def mid_and_side(audio: Audio, *, low_hz: float, high_hz: float, rate_hz: int) -
     return spectrum_of(audio, rate_hz=rate_hz).power_between(low_hz, high_hz)
 
 
-def _spectra(audio: Audio, *, same: bool) -> tuple[NDArray[np.complex64], NDArray[np.complex64]]:
+def _spectra(audio: Audio, *, same: bool) -> tuple[NDArray[np.complex64], ...]:
     frames = audio.shape[1]
-    quick = fft.next_fast_len(frames, real=True)
-    if frames > LONGEST_EXACT and _largest_prime(frames) > LARGEST_PRIME:
-        lines = [_read_anew(channel, quick) for channel in audio[: 1 if same else 2]]
-        return lines[0], lines[-1]
+    lines, anew = frames // 2 + 1, frames > LONGEST_EXACT and _largest_prime(frames) > LARGEST_PRIME
     if same:
-        left = fft.rfft(audio[0])
+        points = _quick(frames) if anew else frames
+        left: NDArray[np.complex64] = fft.rfft(_read(audio[0], np.empty(points, np.float32)))[:lines]
+        left *= np.float32(frames / points)
         return left, left
-    if quick == frames:
-        return fft.rfft(audio[0]), fft.rfft(audio[1])
-    # Both channels in one complex transform, since that is slow.
-    both = fft.fft(audio[0] + 1j * audio[1])
-    upper = both[: frames // 2 + 1]
-    lower = np.conj(np.concatenate([both[:1], both[: frames - frames // 2 - 1 : -1]]))
-    return (upper + lower) / np.float32(2.0), (upper - lower) / np.complex64(2.0j)
+    points = _quick(frames) if anew else frames
+    both = np.empty(points, np.complex64)
+    _read(audio[0], both.real)
+    _read(audio[1], both.imag)
+    return spectra_of_two(both, lines, frames / points)
+
+
+def _read(channel: NDArray[np.float32], points: NDArray[np.float32]) -> NDArray[np.float32]:
+    """A channel at so many points of its round; itself where these are its frames."""
+    if points.shape == channel.shape:
+        points[...] = channel
+    else:
+        read_evenly(channel, points)
+    return points
+
+
+@lru_cache(maxsize=16)
+def _quick(frames: int) -> int:
+    """The next number of points that is quick, and lies so near that a point lies nearly where a frame does."""
+    while _largest_prime(frames) > QUICK_PRIME:
+        frames += 1
+    return frames
 
 
 def _largest_prime(number: int) -> int:
@@ -124,17 +139,6 @@ def _largest_prime(number: int) -> int:
         else:
             number //= prime
     return number
-
-
-def _read_anew(channel: NDArray[np.float32], points: int) -> NDArray[np.complex64]:
-    """Lines of a loop's spectrum, from so many points at equal distances around it; there are more than frames."""
-    frames, read = channel.shape[0], np.empty(points, np.float32)
-    for first in range(0, points, READ_AT_ONCE):
-        places: NDArray[np.float64] = np.arange(first, min(points, first + READ_AT_ONCE)) * (frames / points)
-        read[first : first + READ_AT_ONCE] = read_at(channel[None], places, looped=True)[0]
-    lines: NDArray[np.complex64] = fft.rfft(read, overwrite_x=True)[: frames // 2 + 1]
-    lines *= np.float32(frames / points)
-    return lines
 
 
 def squared(lines: NDArray[np.complex64]) -> NDArray[np.float32]:

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from apilado.core.dsp.audio import Audio
-from apilado.core.measure.bands import band_centres, band_edges, band_sums
+from apilado.core.dsp.audio import Audio, peak_of
+from apilado.core.measure.bands import band_centres, band_edges, line_sums
 from apilado.core.measure.spectrum import Spectrum, spectrum_of, squared
 from apilado.core.units import power_to_db
 
@@ -95,22 +95,13 @@ def measure_stem(audio: Audio, spectrum: Spectrum) -> StemMeasures:
     """Measures a looped stem of shape (2, frames), given its spectrum."""
     left, right = spectrum.left, spectrum.right
     same = left is right
-    frequencies = spectrum.frequencies_hz
-    # One-sided: |X|²·2/frames² is the mean square in a bin; twice that, so that a full-scale sine is 1.
+    # One-sided: |X|²·2/frames² is the mean square in a bin; twice that, so that a full-scale sine is 1. What is taken
+    # away at the edges of an empty band may leave it a hair below zero.
     scale = spectrum.line_power
-    left_bins = squared(left)
-    right_bins = left_bins if same else squared(right)
-    cross_bins = left_bins if same else (left * np.conj(right)).real
-
-    def thirds(bins: NDArray[np.floating]) -> NDArray[np.float64]:
-        sums: NDArray[np.float64] = band_sums(bins, frequencies, THIRD) * scale
-        return sums
-
-    # The running sum may leave an empty band a hair below zero.
-    left_power = np.maximum(thirds(left_bins), 0.0)
-    right_power = left_power if same else np.maximum(thirds(right_bins), 0.0)
-    cross = left_power if same else thirds(cross_bins)
-    fine = band_sums(left_bins + right_bins, frequencies, FINE) * (scale / 2.0)
+    fine_left, fine_right, _ = line_sums(left, right, spectrum.bin_hz, FINE) * scale
+    thirds = line_sums(left, right, spectrum.bin_hz, THIRD) * scale
+    left_power, right_power, cross = np.maximum(thirds[0], 0.0), np.maximum(thirds[1], 0.0), thirds[2]
+    fine = np.maximum((fine_left + fine_right) / 2.0, 0.0)
     norm = np.sqrt(left_power * right_power)
     correlation = np.divide(cross, norm, out=np.ones_like(norm), where=norm > 1e-15)
     side_power = np.zeros_like(left_power) if same else np.maximum((left_power + right_power - 2.0 * cross) / 4.0, 0.0)
@@ -122,7 +113,7 @@ def measure_stem(audio: Audio, spectrum: Spectrum) -> StemMeasures:
         left_power=left_power,
         right_power=right_power,
         correlation=np.clip(correlation, -1.0, 1.0),
-        peak=float(np.max(np.abs(audio), initial=0.0)),
+        peak=peak_of(audio),
         power=power_of(audio),
     )
 

@@ -1,0 +1,89 @@
+"""Spectra of long signals.
+
+A transform of a million points goes up and down through more memory than a cache holds, and takes its points one after
+another. Laid out as a table it becomes many short transforms, first of the columns, then of the rows, and between the
+two every point is turned by its place: D. H. Bailey, "FFTs in external or hierarchical memory", Journal of
+Supercomputing 4, 1990. SciPy makes many short ones side by side.
+
+Two real signals go through as one complex one.
+"""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from apilado.core.dsp import fourier as fft
+from apilado.core.dsp.kernels import kernel
+
+SHORTEST = 2**14
+"""Below, one transform is as quick."""
+ANEW = 256
+"""Turns are multiplied up from one another, and begun anew every so many points, so that their errors do not grow."""
+
+TILE_ROWS, TILE_COLUMNS = 64, 16
+"""So much of a table is read at a time, crosswise, that it stays in the cache."""
+
+
+def divided(points: int) -> tuple[int, int]:
+    """(rows, columns) of a table of so many points, as square as its divisors let it be."""
+    rows = math.isqrt(points)
+    while points % rows:
+        rows -= 1
+    return rows, points // rows
+
+
+@kernel
+def _turned(table: Any) -> None:
+    """Every point (row, column) by e^(-2πi·row·column/points)."""
+    rows, columns = table.shape
+    for row in range(rows):
+        step = -2.0 * np.pi * row / (rows * columns)
+        turn_re, turn_im = np.cos(step), np.sin(step)
+        for first in range(0, columns, ANEW):
+            re, im = np.cos(step * first), np.sin(step * first)
+            for column in range(first, min(first + ANEW, columns)):
+                value = table[row, column]
+                table[row, column] = np.complex64(
+                    complex(value.real * re - value.imag * im, value.real * im + value.imag * re)
+                )
+                re, im = re * turn_re - im * turn_im, re * turn_im + im * turn_re
+
+
+@kernel
+def _apart(table: Any, gain: float, left: Any, right: Any) -> None:
+    """The lines of two real signals from those of left + i·right: line r + rows·c of them stands in row r, column c."""
+    rows, columns = table.shape
+    half, wanted = np.float32(0.5 * gain), -(-left.shape[0] // rows)
+    for first_row in range(0, rows, TILE_ROWS):
+        for first_column in range(0, wanted, TILE_COLUMNS):
+            for column in range(first_column, min(wanted, first_column + TILE_COLUMNS)):
+                last_row = min(rows, first_row + TILE_ROWS, left.shape[0] - column * rows)
+                for row in range(first_row, last_row):
+                    # The mirror image of a line is line points - line; that of line 0 is itself.
+                    here = table[row, column]
+                    there = table[rows - row, columns - 1 - column] if row else table[0, (columns - column) % columns]
+                    line = column * rows + row
+                    left[line] = complex(half * (here.real + there.real), half * (here.imag - there.imag))
+                    right[line] = complex(half * (here.imag + there.imag), half * (there.real - here.real))
+
+
+def spectra_of_two(both: NDArray[np.complex64], lines: int, gain: float = 1.0) -> tuple[NDArray[np.complex64], ...]:
+    """The first lines of the spectra of two real signals, times a gain; each of shape (lines,).
+
+    Args:
+        both: left + i·right, shape (points,); it is written over.
+        lines: at most half of the points and one.
+    """
+    rows, columns = divided(both.shape[0]) if both.shape[0] >= SHORTEST else (1, both.shape[0])
+    table = both.reshape(rows, columns)
+    if rows > 1:
+        table = fft.fft(table, axis=0, overwrite_x=True)
+        _turned(table)
+    table = fft.fft(table, axis=1, overwrite_x=True)
+    left, right = np.empty(lines, np.complex64), np.empty(lines, np.complex64)
+    _apart(table, gain, left, right)
+    return left, right
