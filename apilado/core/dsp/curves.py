@@ -8,15 +8,32 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, TypeAlias
+from typing import TYPE_CHECKING, Any, TypeAlias
 
 import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.kernels import kernel
 
 KNOT_FRAMES = 16
 """Knots lie at multiples of this many frames, and at the beginnings of notes and hits."""
+
+
+@kernel
+def _draw(at: Any, values: Any, out: Any) -> None:
+    """As `numpy.interp` has it: straight between the knots, their ends held; at a jump the value behind it."""
+    first = min(max(np.int64(np.ceil(at[0])), 0), out.shape[0])
+    out[:first] = values[0]
+    for knot in range(at.shape[0] - 1):
+        last = min(max(np.int64(np.ceil(at[knot + 1])), first), out.shape[0])
+        some = out[first:last]
+        if last > first:
+            slope = (values[knot + 1] - values[knot]) / (at[knot + 1] - at[knot])
+            for n in range(some.shape[0]):
+                some[n] = slope * (np.float64(first + n) - at[knot]) + values[knot]
+        first = last
+    out[first:] = values[-1]
 
 
 @dataclass(frozen=True, eq=False)
@@ -35,7 +52,9 @@ class Curve:
 
     def per_frame(self) -> NDArray[np.float64]:
         """The value at each frame, shape (frames,)."""
-        return np.interp(np.arange(self.frames), self.at, self.values)
+        found = np.empty(self.frames)
+        _draw(np.asarray(self.at, np.float64), np.asarray(self.values, np.float64), found)
+        return found
 
     def stretch(self, begins: int, frames: int) -> Curve:
         """What the curve of a loop does in so many frames of its endless repetition from a frame on."""

@@ -91,12 +91,22 @@ def _filters(room: Room, rate_hz: int) -> tuple[NDArray[np.float32], NDArray[np.
 
 @summing_kernel
 def _room_kernel(
-    x: Any, spread: Any, spread_at: Any, lines: Any, lengths: Any, at: Any, gains: Any, poles: Any, damped: Any, y: Any
+    x: Any,
+    level: Any,
+    spread: Any,
+    spread_at: Any,
+    lines: Any,
+    lengths: Any,
+    at: Any,
+    gains: Any,
+    poles: Any,
+    damped: Any,
+    y: Any,
 ) -> None:
     now = np.empty(16, np.float32)
     for n in range(x.shape[1]):
         for channel in range(2):
-            signal = x[channel, n]
+            signal = x[channel, n] * level
             for k in range(3):
                 each = 3 * channel + k
                 place = spread_at[each, 0]
@@ -146,7 +156,7 @@ def in_room(audio: Audio, room: Room, *, rate_hz: int, looped: bool) -> Audio:
     Args:
         audio: shape (2, frames).
     """
-    audio = audio * np.float32(room.level())
+    level = np.float32(room.level())
     lengths = np.array(line_frames(room.size_m, rate_hz), np.int64)
     gains, poles = _filters(room, rate_hz)
     lines = np.zeros((LINES, int(lengths.max())), np.float32)
@@ -156,7 +166,7 @@ def in_room(audio: Audio, room: Room, *, rate_hz: int, looped: bool) -> Audio:
 
     def run(sound: Audio, values: Sequence[Value]) -> Audio:
         out = np.empty((2, sound.shape[1]), np.float32)
-        _room_kernel(sound, spread, spreaders, lines, lengths, at, gains, poles, damped, out)
+        _room_kernel(sound, level, spread, spreaders, lines, lengths, at, gains, poles, damped, out)
         return out
 
     return led_in(run, audio, (), math.ceil(room.rings_seconds() * rate_hz) if looped else 0)

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from apilado.core.dsp.audio import Audio, as_stereo
 from apilado.core.dsp.curves import Curve, Value, per_frame
 from apilado.core.dsp.kernels import summing_kernel
+from apilado.core.dsp.lead_in import with_ends
 from apilado.core.dsp.oversampling import add_filtered
 
 SINC_TAPS, SINC_BETA = 64, 6.0
@@ -42,13 +43,20 @@ def placed(
         one = np.asarray(one * np.asarray(gain, np.float32), np.float32)
         return as_stereo(one.reshape(1, -1))
     out = as_stereo(audio)
+    found = np.empty_like(out)
     if audio.shape[0] == 2 and (isinstance(width, Curve) or width != 1.0):
-        half = np.float32(0.5)
-        mid, side = half * (out[0] + out[1]), half * np.asarray(per_frame(width), np.float32) * (out[0] - out[1])
-        out = np.stack([mid + side, mid - side])
-    leaning = np.atleast_1d(per_frame(pan))
-    sides = np.stack([np.minimum(1.0, 1.0 - leaning), np.minimum(1.0, 1.0 + leaning)]).astype(np.float32)
-    return np.ascontiguousarray(out * (sides * np.asarray(gain, np.float32)))
+        half, side = np.float32(0.5), out[0] - out[1]
+        side *= half * np.asarray(per_frame(width), np.float32)
+        np.add(out[0], out[1], out=found[0])
+        found[0] *= half
+        np.subtract(found[0], side, out=found[1])
+        found[0] += side
+        out = found
+    leaning, gains = np.asarray(per_frame(pan)), np.asarray(gain, np.float32)
+    for channel, lean in ((0, -leaning), (1, leaning)):
+        near = np.minimum(1.0, 1.0 + lean).astype(np.float32)
+        np.multiply(out[channel], near * gains, out=found[channel])
+    return found
 
 
 def moved(audio: Audio, frames: Value, *, looped: bool) -> Audio:
@@ -142,31 +150,38 @@ straight line leaves out is then under -75 dB at 20 kHz."""
 def _read_evenly_kernel(x: Any, frames_per_point: float, block: int, taps: Any, out: Any) -> None:
     """Block by block: the taps of its middle, and how they change from there as a straight line, for all its points."""
     frames, count, half = x.shape[0], taps.shape[1], taps.shape[1] // 2
-    shares = taps.shape[0] - 1
-    near = np.empty(block + count, np.float32)
+    shares, drift = taps.shape[0] - 1, np.float32(1.0 - frames_per_point)
     still, sloping = np.empty(count, np.float32), np.empty(count, np.float32)
+    evens, slopes, around = (
+        np.empty(block, np.float32),
+        np.empty(block, np.float32),
+        np.empty(block + count, np.float32),
+    )
     for begin in range(0, out.shape[0], block):
         points = min(block, out.shape[0] - begin)
-        middle = begin + points // 2
-        place = middle * frames_per_point
+        place = (begin + points // 2) * frames_per_point
         nearest = np.int64(np.ceil(place - 0.5))
         share = (nearest - place + 0.5) * shares
         step = min(max(np.int64(share), 0), shares - 1)
+        between, row, next_row = np.float32(share - step), taps[step], taps[step + 1]
         for tap in range(count):
-            slope = taps[step + 1, tap] - taps[step, tap]
-            still[tap] = taps[step, tap] + (share - step) * slope
-            sloping[tap] = shares * slope
+            slope = next_row[tap] - row[tap]
+            still[tap] = row[tap] + between * slope
+            sloping[tap] = np.float32(shares) * slope
+        even, sloped = evens[:points], slopes[:points]
+        even[:], sloped[:] = np.float32(0.0), np.float32(0.0)
         first = nearest - points // 2 - (half - 1)
         if first >= 0 and first + points + count <= frames:
-            near[: points + count - 1] = x[first : first + points + count - 1]
+            add_filtered(x, first, still, even)
+            add_filtered(x, first, sloping, sloped)
         else:
             for n in range(points + count - 1):
-                near[n] = x[(first + n) % frames]
-        even, sloped = np.zeros(points, np.float32), np.zeros(points, np.float32)
-        add_filtered(near, 0, still, even)
-        add_filtered(near, 0, sloping, sloped)
+                around[n] = x[(first + n) % frames]
+            add_filtered(around, 0, still, even)
+            add_filtered(around, 0, sloping, sloped)
+        some = out[begin : begin + points]
         for n in range(points):
-            out[begin + n] = even[n] + np.float32((n - points // 2) * (1.0 - frames_per_point)) * sloped[n]
+            some[n] = even[n] + np.float32(n - points // 2) * drift * sloped[n]
 
 
 def read_evenly(signal: NDArray[np.float32], out: NDArray[np.float32]) -> None:
@@ -183,14 +198,10 @@ def read_evenly(signal: NDArray[np.float32], out: NDArray[np.float32]) -> None:
 def _between(audio: Audio, share: float, *, looped: bool) -> Audio:
     """The audio later by a share of a frame, -0.5 to 0.5."""
     half, taps = SINC_TAPS // 2, sinc_taps(share).astype(np.float32)
-    if looped:
-        around = np.arange(-(half - 1), audio.shape[1] + half) % audio.shape[1]
-        padded = audio[:, around]
-    else:
-        padded = np.pad(audio, ((0, 0), (half - 1, half)))
     out = np.zeros_like(audio)
     for channel in range(audio.shape[0]):
-        add_filtered(np.ascontiguousarray(padded[channel]), 0, taps, out[channel])
+        padded = with_ends(audio[channel : channel + 1], half, looped=looped)[0]
+        add_filtered(padded, 1, taps, out[channel])
     return out
 
 

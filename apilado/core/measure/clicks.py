@@ -40,9 +40,8 @@ def clicks(audio: Audio, *, moments: tuple[int, ...], rate_hz: int) -> tuple[Cli
     lead = ms_to_samples(40.0, rate_hz)
     heard = audio[:1] if np.array_equal(audio[0], audio[1]) else audio
     around = np.concatenate([wrapped_tail(heard, lead), heard], axis=1)
-    high = np.max(np.abs(filtered(around, butterworth_high_pass(ABOVE_HZ, SLOPE, rate_hz), looped=False)), axis=0)[
-        lead:
-    ]
+    around = filtered(around, butterworth_high_pass(ABOVE_HZ, SLOPE, rate_hz), looped=False)
+    high = np.max(np.abs(around, out=around), axis=0)[lead:]
     reach = ms_to_samples(AROUND_MS, rate_hz)
     near = np.zeros(high.shape[0], bool)
     places = [np.arange(moment - reach, moment + reach) % high.shape[0] for moment in (0, *moments)]

@@ -81,7 +81,7 @@ class Compressor(Keyed):
         return Detector(self.threshold_db, self.ratio, self.knee_db, self.attack_ms, release, rms_ms=rms)
 
     def turned_down(self, audio: Audio, reduction: NDArray[np.float32]) -> Audio:
-        return blended(audio, reduced(audio, reduction), blend=self.blend, output_db=self.makeup_db)
+        return blended(audio, reduced(audio, reduction), blend=self.blend, output_db=self.makeup_db, in_place=True)
 
     def reduction_of(self, key: Audio, clock: Clock) -> NDArray[np.float32]:
         given: dict[str, Any] = {"rate_hz": clock.rate_hz, "looped": clock.looped, "held_db": clock.held_db}

@@ -101,12 +101,17 @@ class Reverb(Treatment):
         if isinstance(self.blend, float) and self.blend == 0.0:
             return audio
         both = as_stereo(audio)
+        wet = placed(self._given_back(both, clock), width=self.width, mono=False, pan=0.0, gain=1.0)
+        return blended(both, wet, blend=self.blend, output_db=self.output_db, in_place=True)
+
+    def _given_back(self, both: Audio, clock: Clock) -> Audio:
         # What a room makes of a sound that was cut is what is left of the room's: cut first, the lines hold less.
-        cut = filtered(both, self._cuts(clock.rate_hz), looped=clock.looped)
-        late = moved(cut, float(clock.samples_in_ms(self.pre_delay_ms)), looped=clock.looped)
-        room = in_room(np.ascontiguousarray(late), self._room(), rate_hz=clock.rate_hz, looped=clock.looped)
-        wet = placed(room, width=self.width, mono=False, pan=0.0, gain=1.0)
-        return blended(both, wet, blend=self.blend, output_db=self.output_db)
+        late = moved(
+            filtered(both, self._cuts(clock.rate_hz), looped=clock.looped),
+            float(clock.samples_in_ms(self.pre_delay_ms)),
+            looped=clock.looped,
+        )
+        return in_room(np.ascontiguousarray(late), self._room(), rate_hz=clock.rate_hz, looped=clock.looped)
 
     def _filter_seconds(self, clock: Clock) -> float:
         sections = self._cuts(clock.rate_hz)

@@ -3,7 +3,7 @@ import unittest
 import numpy as np
 from numpy.testing import assert_allclose
 
-from apilado.core.measure.bands import NOMINAL_THIRDS, band_centres, band_edges, band_sums
+from apilado.core.measure.bands import NOMINAL_THIRDS, band_centres, band_edges, band_sums, line_sums
 
 
 class BandsTest(unittest.TestCase):
@@ -34,3 +34,15 @@ class BandsTest(unittest.TestCase):
                 sums = band_sums(values, frequencies, per_octave)
                 widths = np.diff(edges) / (frequencies[1])
                 assert_allclose(sums, np.stack([widths, widths]), rtol=1e-9)
+
+    def test_sums_over_the_lines_of_two_spectra_are_those_of_each(self):
+        for frames, rate in ((44100, 44100), (5000, 48000), (96001, 96000), (700, 48000)):
+            rng = np.random.default_rng(frames)
+            left, right = (np.fft.rfft(rng.standard_normal(frames)).astype(np.complex64) for _ in range(2))
+            spacing = rate / frames
+            frequencies = np.arange(left.shape[0]) * spacing
+            for per_octave in (3, 12):
+                found = line_sums(left, right, spacing, per_octave)
+                each = [np.abs(left) ** 2, np.abs(right) ** 2, (left * np.conj(right)).real]
+                wanted = [band_sums(values, frequencies, per_octave) for values in each]
+                assert_allclose(found, wanted, rtol=1e-5, atol=1e-5 * float(np.max(wanted)))

@@ -125,6 +125,18 @@ def worth_trying(stack):
     return [each for each in values_that_move(stack) if worth(each[0])]
 
 
+class PerFrameTest(unittest.TestCase):
+    def test_between_the_knots_it_runs_straight_as_numpy_has_it(self):
+        dice = np.random.default_rng(5)
+        for _ in range(60):
+            count, frames = int(dice.integers(0, 40)), int(dice.integers(1, 3000))
+            inner = np.sort(dice.integers(0, frames + 1, count))  # some of them one upon another: jumps
+            at = np.concatenate([[0], inner, [frames]]).astype(np.int64)
+            values = dice.standard_normal(count + 2)
+            wanted = np.interp(np.arange(frames), at, values)
+            np.testing.assert_allclose(Curve(at, values).per_frame(), wanted, atol=1e-12)
+
+
 class AtRestTest(unittest.TestCase):
     def test_a_curve_at_rest_is_the_number(self):
         seen = set()
