@@ -159,7 +159,7 @@ class Builder:
             if not each.on:
                 return stage(steps.nothing_taken, clock=self.clock)
             moved, hits = self.moves.of(f"duckers/{each.id}/shape"), stack.hits_of(each)
-            given = {"shape": moved.still(each.shape), "hits": hits, "clock": self.clock}
+            given: dict[str, Any] = {"shape": moved.still(each.shape), "hits": hits, "clock": self.clock}
             key, remembers = self.key(each.trigger, hits), partial(self.memories.duck, each.shape)
             return moving(
                 steps.duck_reduction, key, moved=moved, remembers=remembers, where=f"duckers/{each.id}", **given
@@ -253,11 +253,10 @@ class Builder:
         def behind(function: Callable[..., Any], off: Stage, sound: Stage, step: Treatment) -> Stage:
             if not step.on:
                 return off
-            given: dict[str, Any] = {"treatment": moved.still(step), "clock": self.clock}
+            given: dict[str, Any] = {"treatment": moved.still(step), "clock": self.clock, "where": address}
+            given["each_channel"] = step.each_channel and function is steps.treat
             remembers = partial(self.memories.treatment, address, step)
-            return moving(
-                function, sound, *self._beside(step), moved=moved, remembers=remembers, where=address, **given
-            )
+            return moving(function, sound, *self._beside(step), moved=moved, remembers=remembers, **given)
 
         forms = [cast(Treatment, find(form, address)) for form in self.forms.stacks]
         nothing = stage(steps.no_reduction)
@@ -475,7 +474,7 @@ class Builder:
             limiter = cast(Limiter, find(stack, address))
             if not limiter.on:
                 return stage(steps.no_reduction)
-            given = {"limiter": moved.still(limiter), "clock": self.clock}
+            given: dict[str, Any] = {"limiter": moved.still(limiter), "clock": self.clock}
             remembers = partial(self.memories.limiter, limiter)
             return moving(steps.limit_reduction, scaled, moved=moved, remembers=remembers, where=address, **given)
 

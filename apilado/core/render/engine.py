@@ -63,9 +63,10 @@ class Engine:
         """What is measured of it: a room of its own, or the spectra of a long piece would put out what is heard."""
         self._chains: OrderedDict[bytes, float] = OrderedDict()
         """By its key, the seconds that a stage took with all that it was made of."""
-        self.pool = ThreadPoolExecutor(threads or os.cpu_count() or 2, thread_name_prefix="render")
+        self._threads, self._at_work = threads or os.cpu_count() or 2, 0
+        self.pool = ThreadPoolExecutor(self._threads, thread_name_prefix="render")
         self._behind = ThreadPoolExecutor(
-            max(1, (threads or os.cpu_count() or 2) - 1), thread_name_prefix="behind", initializer=_step_back
+            max(1, self._threads - 1), thread_name_prefix="behind", initializer=_step_back
         )
         self._running: dict[bytes, Event] = {}
         self._lock = Lock()
@@ -142,12 +143,32 @@ class Engine:
             with self._lock:
                 self._running.pop(stage.key).set()
 
-    @staticmethod
-    def _computed(stage: Stage, inputs: Sequence[Any], token: Token) -> Any:
-        begun = thread_time()  # what else this machine does meanwhile is none of its own
-        result = frozen(stage.result(*inputs))
-        token.spent[stage.key] = thread_time() - begun
-        return result
+    def _computed(self, stage: Stage, inputs: Sequence[Any], token: Token) -> Any:
+        shared = stage.each_channel and inputs[0].shape[0] == 2 and not token.behind and self._idle()
+        with self._lock:
+            self._at_work += 1
+        try:
+            result, seconds = self._shared(stage, inputs) if shared else _timed(stage, inputs)
+        finally:
+            with self._lock:
+                self._at_work -= 1
+        token.spent[stage.key] = seconds
+        return frozen(result)
+
+    def _idle(self) -> bool:
+        """Whether a thread has nothing to do."""
+        return self._at_work + 1 < self._threads
+
+    def _shared(self, stage: Stage, inputs: Sequence[Any]) -> tuple[Any, float]:
+        """(a stage's result, the seconds it took both threads), each of which makes a channel."""
+        sound, *others = inputs
+        helped = self.pool.submit(_timed, stage, [sound[1:], *others])
+        try:
+            left, seconds = _timed(stage, [sound[:1], *others])
+        finally:
+            alone = helped.cancel()  # no thread has begun with it
+        right, more = _timed(stage, [sound[1:], *others]) if alone else helped.result()
+        return np.concatenate([left, right]), seconds + more
 
 
 class _Run:
@@ -258,6 +279,12 @@ class _Run:
             self._readers[source.key] -= 1
             if self._readers[source.key] == 0:
                 self._there.pop(source.key, None)
+
+
+def _timed(stage: Stage, inputs: Sequence[Any]) -> tuple[Any, float]:
+    """(a stage's result, the seconds that it took this thread: what else runs meanwhile is none of them)."""
+    begun = thread_time()
+    return stage.result(*inputs), thread_time() - begun
 
 
 def _step_back() -> None:

@@ -55,11 +55,12 @@ def moving(
     moved: Moved,
     remembers: Callable[[], Memory] | None = None,
     where: str = "",
+    each_channel: bool = False,
     **parameters: Any,
 ) -> Stage:
     """The stage of a function that takes curves behind its inputs, and the names of what they move."""
     named: dict[str, Any] = {"names": moved.names, "remembers": remembers, "where": where}
-    return stage(function, *inputs, *moved.curves, **named, **parameters)
+    return stage(function, *inputs, *moved.curves, **named, each_channel=each_channel, **parameters)
 
 
 class Moves:

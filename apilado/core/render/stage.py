@@ -57,6 +57,8 @@ class Stage:
     """Whether it is what later edits go on from: it stays longest where room is short."""
     where: str = ""
     """The address of the part whose gain reduction it goes by, if it does."""
+    each_channel: bool = False
+    """Whether it makes each channel of its result of that channel of its first input, whatever the other is."""
 
     @property
     def name(self) -> str:
@@ -159,6 +161,7 @@ def stage(
     kept: bool = True,
     remembers: Callable[[], Memory] | None = None,
     where: str = "",
+    each_channel: bool = False,
     **parameters: Any,
 ) -> Stage:
     """The stage that calls `function(*results of inputs, **parameters, **context)`.
@@ -172,4 +175,5 @@ def stage(
         digest.update(f"|{name}={canonical(parameters[name])}".encode())
     for source in inputs:
         digest.update(source.key)
-    return Stage(digest.digest(), function, inputs, parameters, context or {}, kept, remembers, where=where)
+    told: dict[str, Any] = {"where": where, "each_channel": each_channel}
+    return Stage(digest.digest(), function, inputs, parameters, context or {}, kept, remembers, **told)

@@ -336,9 +336,8 @@ class _Stretcher:
         whole = each.function in TAKES_WHOLE_CURVES or _takes_whole_curves(each)
         given = [] if sound is None else [sound]
         own = [self._input(source, run, clock, whole=whole) for source in each.inputs[len(given) :]]
-        made = stage(
-            each.function, *given, *own, context=dict(each.context), kept=False, **self._parameters(each, clock)
-        )
+        told: dict[str, Any] = {"context": dict(each.context), "kept": False, "each_channel": each.each_channel}
+        made = stage(each.function, *given, *own, **told, **self._parameters(each, clock))
         if run == (first, last):
             return made
         return stage(trimmed, made, first=first - run[0], frames=last - first, kept=False)

@@ -70,6 +70,8 @@ class Treatment(Part):
     """Whether all that it does is to turn a sound down by its reduction: that is rendered by itself, and once."""
     has_curve: ClassVar[bool] = False
     """Whether what comes out of it at a moment follows from what goes in there, by a curve."""
+    each_channel: ClassVar[bool] = False
+    """Whether it treats either channel as if there were no other: two threads may then share the work."""
     takes_whole_curves: ClassVar[bool] = False
     """Whether in a stretch too it is given what moves it over the whole loop: its wave follows from all of that."""
     widens: ClassVar[bool] = False

@@ -66,6 +66,7 @@ class Drive(Treatment):
     """So that nothing is there to be heard where nothing is added: a filter against DC turns low phases a little."""
     leading: ClassVar[tuple[str, ...]] = ("drive_db", "blend", "output_db")
     has_curve: ClassVar[bool] = True
+    each_channel: ClassVar[bool] = True
 
     drive_db: Annotated[Value, number(low=0.0, high=48.0, step=0.1, unit="dB", label="Drive", moves=True)] = 12.0
     output_db: Annotated[Value, number(low=-48.0, high=12.0, step=0.1, unit="dB", label="Output", moves=True)] = -3.0

@@ -57,6 +57,7 @@ class Filter(Treatment):
 
     label: ClassVar[str] = "Filter"
     family: ClassVar[str] = "Filter"
+    each_channel: ClassVar[bool] = True
     explains: ClassVar[str] = "Low-pass, high-pass, band-pass, notch, comb or vowel, swept and driven"
     leading: ClassVar[tuple[str, ...]] = ("shape", "cutoff_hz", "resonance", "vowel", "slope", "drive_db", "blend")
 
