@@ -7,8 +7,8 @@ import numpy as np
 from apilado.core.document.edits import apply
 from apilado.core.document.edits_carving import AddPoint
 from apilado.core.measure.loudness import true_peak
+from apilado.core.soundings.asked import note_spans, spacing_hz, widest_ratio
 from apilado.core.soundings.balance import allowed_rise, mud_excess
-from apilado.core.soundings.further import harmonic_spacing_hz
 from apilado.core.soundings.measures import measure
 from apilado.core.soundings.registry import sound
 from tests.seeded import independent
@@ -76,7 +76,9 @@ class SeededMeasuresTest(unittest.TestCase):
             if told is None or told.value == 0.0:
                 continue
             (name,) = told.show.layers
-            spacing = harmonic_spacing_hz(measures, name)
+            layer = measures.stack.layer(name)
+            expected = tuple(span.expected_hz for span in note_spans(measures.stack, layer, measures.clock))
+            spacing = spacing_hz(measures.notes[name], widest_ratio(measures.stack, layer), expected)
             at, excess = independent.excesses(stems[list(measures.stems).index(name)], rate, spacing)
             peak = (told.show.low_hz * told.show.high_hz) ** 0.5
             near = np.abs(np.log2(at / peak)) < 1.0 / 20.0

@@ -29,7 +29,8 @@ from apilado.core.measure.phase import border_phase
 from apilado.core.render.graph import build
 from apilado.core.render.playing import root_of
 from apilado.core.render.stage import Stage, stage
-from apilado.core.soundings.measures import Measures, note_spans, octave_stage
+from apilado.core.soundings.asked import note_spans, octave_stage
+from apilado.core.soundings.measures import Measures
 from apilado.core.treatments.base import Treatment, Turning
 from apilado.core.units import midi_to_hz, power_to_db
 

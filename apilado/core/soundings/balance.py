@@ -11,9 +11,10 @@ from apilado.core.document.edits_values import SetValue
 from apilado.core.document.layer import Layer
 from apilado.core.measure.resonances import Resonance
 from apilado.core.measure.stem import StemMeasures, fold_down_loss_db
+from apilado.core.soundings.asked import HARSH_LEAST_DB
 from apilado.core.soundings.carving import bell_edit, point_edit, rise_of_curve, target_curve
 from apilado.core.soundings.comparison import curve_of_target
-from apilado.core.soundings.further import HARSH_LEAST_DB, peaks
+from apilado.core.soundings.further import peaks
 from apilado.core.soundings.levels import CEILING_DB, level_ways
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import Limits, Offer, Place, Rule, Sounding

@@ -22,9 +22,10 @@ from apilado.core.measure.passage import energy_grid, grid_columns
 from apilado.core.measure.room_map import RoomMap, centre_of, room_map
 from apilado.core.render.graph import Graph, build
 from apilado.core.render.stage import Stage, stage
+from apilado.core.soundings.asked import stem_stage
 from apilado.core.soundings.balance import MUD_MIDDLE_HZ, mud_excess
 from apilado.core.soundings.carving import bell_edit, keyed_bell_edit, pair_edit
-from apilado.core.soundings.measures import Measures, counted_backing, stem_stage
+from apilado.core.soundings.measures import Measures, counted_backing
 from apilado.core.soundings.registry import limits_of
 
 MOST_PROPOSALS = 4

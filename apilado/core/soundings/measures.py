@@ -21,22 +21,29 @@ from apilado.core.measure.drums import DrumFacts, drum_facts
 from apilado.core.measure.ducking import Headroom, HitRecovery, headroom_won, hit_recoveries
 from apilado.core.measure.flatness import Ripple, worst_ripple
 from apilado.core.measure.fullness import Fullness, fullness, harmonic_amplitudes
-from apilado.core.measure.kick_phase import KickMeeting, kick_meeting
+from apilado.core.measure.kick_phase import KickMeeting
 from apilado.core.measure.loudness import Loudness, measure_loudness
-from apilado.core.measure.notes import NoteMeasure, NoteSpan, measure_notes, segment
+from apilado.core.measure.notes import NoteMeasure, segment
 from apilado.core.measure.passage import energy_grid, grid_columns
-from apilado.core.measure.phase import Alignment, BorderPhase, best_alignment, border_phase, octave_around
+from apilado.core.measure.phase import Alignment, BorderPhase, best_alignment, border_phase
 from apilado.core.measure.room_map import RoomMap, room_map
-from apilado.core.measure.spectrum import spectrum_of
-from apilado.core.measure.stem import StemMeasures, measure_stem
-from apilado.core.notes import voice_notes
+from apilado.core.measure.stem import StemMeasures
 from apilado.core.render.builder import summed
 from apilado.core.render.engine import Engine, Token
 from apilado.core.render.graph import Graph, build, clock_of
-from apilado.core.render.playing import expected_hz, layer_notes
+from apilado.core.render.playing import expected_hz
 from apilado.core.render.response import band_edges_hz, chains, split_sum, unowned_bands
 from apilado.core.render.stage import Stage, stage
 from apilado.core.shapes.base import DuckShape
+from apilado.core.soundings.asked import (
+    asked_of,
+    heard_drums,
+    kick_stage,
+    notes_stage,
+    octave_stage,
+    part_sum_stages,
+    stem_stage,
+)
 from apilado.core.soundings.step_levels import step_stages
 from apilado.core.units import gain_to_db
 
@@ -83,6 +90,8 @@ class Measures:
     bass_audio: Audio
     kick_audio: Audio
     graph: Graph
+    note_stages: dict[str, Stage]
+    """What measures the notes of each layer."""
     load: AssetLoader
     run_all: Callable[[Sequence[Stage]], list[Any]]
     """Computes stages that only some questions need, through the engine's cache."""
@@ -132,19 +141,10 @@ class Measures:
         hertz = note.frequency_hz or 1.0
         return fullness(harmonic_amplitudes((part[0] + part[1]) / 2.0, hertz, self.clock.rate_hz))
 
-    @property
-    def kick_stage(self) -> Stage | None:
-        """What finds out how kick and sub add up."""
-        sub = self.sub
-        if sub is None or "kick" not in self.heard_drums:
-            return None
-        hits = tuple(self.clock.sample_at(hit) for hit in self.stack.hits("kick"))
-        return stage(kick_meeting, self.graph.kick, self.graph.layers[sub.id], hits=hits, rate_hz=self.clock.rate_hz)
-
     @cached_property
     def kick_meeting(self) -> KickMeeting | None:
         """How kick and sub add up at the hits."""
-        wanted = self.kick_stage
+        wanted = None if self.sub is None else kick_stage(self.stack, self.graph, self.sub.id, self.clock)
         found: KickMeeting | None = None if wanted is None else self.run(wanted)
         return found
 
@@ -240,6 +240,8 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
     heard = list(graph.audible)
     columns = grid_columns(clock.beats)
     alone = placed_alone(stack, graph, clock, load)
+    note_stages = {each.id: notes_stage(stack, each, alone[each.id], clock) for each in stack.audible_layers()}
+    asked = asked_of(stack, graph, note_stages, clock)
     wanted: dict[Any, Stage] = {}
     for layer in stack.audible_layers():
         name = layer.id
@@ -248,8 +250,8 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
         steps = step_stages(stack, graph, clock, f"layers/{name}")
         wanted.update({("step", name, number): each for number, each in enumerate(steps)})
         wanted["stem", name] = stem_stage(stem, clock)
-        spans = note_spans(stack, layer, clock)
-        wanted["notes", name] = stage(measure_notes, alone[name], spans=spans, rate_hz=rate)
+        wanted["notes", name] = note_stages[name]
+        wanted.update({("asked", name, number): each for number, each in enumerate(asked[name])})
         wanted["grid", f"layers/{name}"] = stage(energy_grid, stem, wanted["stem", name], columns=columns)
         # Asked for here, not where two layers meet: so a layer's spectrum is let go before the next layer is begun.
         for hertz in _meeting_hz(stack, layer):
@@ -273,6 +275,7 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
         wanted["reduction", name] = reduction
     meetings = border_stages(stack, graph.layers, clock)
     wanted.update({("border", *names): meeting for names, (_, meeting) in meetings.items()})
+    wanted.update({("sum", number): each for number, (_, each) in enumerate(part_sum_stages(stack, graph, clock))})
     results = dict(zip(wanted, engine.run(list(wanted.values()), token), strict=True))
     stems = {name: results["stem", name] for name in heard}
     reductions = {name: results["reduction", name] for name in graph.reductions}
@@ -297,6 +300,7 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
         bass_audio=results["bass audio"],
         kick_audio=results["kick audio"],
         graph=graph,
+        note_stages=note_stages,
         load=load,
         run_all=lambda wished: engine.run(wished, token),
         measure_again=lambda other: measure(other, load, engine, token),
@@ -327,47 +331,10 @@ def _driven(stack: Stack) -> Iterator[str]:
             yield f"movements/{movement.id}"
 
 
-def heard_drums(stack: Stack) -> tuple[str, ...]:
-    """The drums that sound within the loop, the kick first."""
-    return tuple(name for name in stack.drum_names() if stack.sounds(stack.drum_owner(name)) and stack.hits(name))
-
-
 def counted_backing(stack: Stack) -> tuple[str, ...]:
     """The addresses of the backing tracks that count in the room map, and sound."""
     owners = {f"backing/{track.id}": track for track in stack.backing}
     return tuple(owner for owner, track in owners.items() if track.counts and stack.sounds(owner))
-
-
-def note_spans(stack: Stack, layer: Layer, clock: Clock) -> tuple[NoteSpan, ...]:
-    """Every note that a layer's voice plays in a loop."""
-    played = voice_notes(layer_notes(stack, layer), clock.beats)
-    starts = [clock.sample_at(note.start_beats) for note in played]
-    following = [*starts[1:], clock.loop_frames + starts[0]] if starts else []
-    return tuple(
-        NoteSpan(
-            note.start_beats,
-            note.pitch,
-            start,
-            max(1, min(clock.sample_at(note.end_beats), after) - start),
-            expected_hz(stack, layer, note.pitch),
-        )
-        for note, start, after in zip(played, starts, following, strict=True)
-    )
-
-
-def spectrum_stage(sound: Stage, clock: Clock) -> Stage:
-    """The exact spectrum of a sound."""
-    return stage(spectrum_of, sound, rate_hz=clock.rate_hz)
-
-
-def stem_stage(sound: Stage, clock: Clock) -> Stage:
-    """What is measured of a sound by itself."""
-    return stage(measure_stem, sound, spectrum_stage(sound, clock))
-
-
-def octave_stage(sound: Stage, clock: Clock, frequency_hz: float) -> Stage:
-    """A sound in the octave around a border."""
-    return stage(octave_around, spectrum_stage(sound, clock), frequency_hz=frequency_hz)
 
 
 def border_stages(stack: Stack, sounds: Mapping[str, Stage], clock: Clock) -> dict[tuple[str, str], tuple[int, Stage]]:

@@ -17,7 +17,8 @@ from apilado.core.measure.loudness import OFFSET_LKFS, QUIETEST_LKFS, k_weightin
 from apilado.core.measure.passage import energy_grid
 from apilado.core.render.graph import reductions_in
 from apilado.core.render.stage import Stage, stage
-from apilado.core.soundings.measures import Measures, heard_drums, stem_stage
+from apilado.core.soundings.asked import heard_drums, stem_stage
+from apilado.core.soundings.measures import Measures
 from apilado.core.units import gain_to_db, power_to_db
 
 MOMENTS_PER_SECOND, MOST_MOMENTS = 40, 2048

@@ -8,7 +8,6 @@ from types import MappingProxyType
 
 from apilado.core.document.stack import Stack
 from apilado.core.soundings import balance, borders, driven, kick, shares, sub, sub_sound, wide
-from apilado.core.soundings.further import prefetch
 from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.sounding import SEVERITY, Limits, Rule, Sounding
 
@@ -52,7 +51,6 @@ def sound(measures: Measures, check: Callable[[], None] = lambda: None) -> list[
 
     `check` is called now and then, and may raise to end it.
     """
-    prefetch(measures)
     found: list[Sounding] = []
     for rule in RULES:
         check()

@@ -10,7 +10,8 @@ from apilado.core.measure.bands import band_centres, band_edges
 from apilado.core.measure.passage import energy_grid, grid_columns
 from apilado.core.measure.stem import THIRD
 from apilado.core.render.stage import stage
-from apilado.core.soundings.measures import Measures, stem_stage
+from apilado.core.soundings.asked import stem_stage
+from apilado.core.soundings.measures import Measures
 from apilado.core.soundings.registry import limits_of
 from apilado.core.units import power_to_db
 from apilado.web.drawings.hit_view import hit_measured
