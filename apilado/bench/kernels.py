@@ -7,6 +7,7 @@ each waits for the one before, and the points that are read in tables; each at a
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import partial
 from typing import Any
@@ -93,6 +94,19 @@ def machine() -> Machine:
         step=_nanoseconds(lambda: _waiting(0.999, 0.0, many)) / many,
         read=_nanoseconds(lambda: _looked_up(table, np.uint64(7), many)) / (4 * many),
     )
+
+
+def two_threads() -> float:
+    """How much more two threads get done than one where they share nothing: products and sums in the nearest cache."""
+    few, outs = np.full(FEW, 0.999, np.float32), [np.zeros(FEW, np.float32) for _ in range(2)]
+
+    def work(out: Audio) -> None:
+        _multiplied(few, out, 20 * TIMES)
+
+    with ThreadPoolExecutor(2) as pool:
+        alone = median_seconds(lambda: None, lambda _: work(outs[0]))
+        together = median_seconds(lambda: None, lambda _: list(pool.map(work, outs)))
+    return 2.0 * alone / together
 
 
 def _nanoseconds(work: Callable[[], object]) -> float:

@@ -13,6 +13,7 @@ import numpy as np
 import soxr
 
 from apilado.bench.figures import Figure
+from apilado.bench.kernels import two_threads
 from apilado.bench.reference import at_oversampling, reference_stack, section_counts
 from apilado.bench.timing import cold_engine, median_seconds, rendered
 from apilado.bench.treatments import treatment_ratios
@@ -47,6 +48,7 @@ def against_the_library(part: str) -> Iterator[Figure]:
         yield Figure(part, f"without its sources, drives at {factor}×", behind / library)
     two = median_seconds(lambda: cold_engine(2), lambda e: rendered(reference_stack(), e))
     yield Figure(part, "one thread against two", one_thread[4] / two, THREADS_GOAL, at_least=True)
+    yield Figure(part, "two threads that share nothing against one, on this machine", two_threads())
 
 
 def each_treatment(part: str) -> Iterator[Figure]:
