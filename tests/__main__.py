@@ -1,6 +1,7 @@
 """python -m tests [WORD ...]: runs all tests, or those whose dotted name holds a word; counts them plainly.
 
-All of them run in two processes side by side: the browser's, which wait for what is played, and all others.
+All of them run in three processes side by side: the browser's in two, since they wait for what is played half of the
+time, and all others.
 """
 
 from __future__ import annotations
@@ -15,7 +16,12 @@ from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 
 BROWSER = "tests.browser."
-PARTS = ([BROWSER], ["--without", BROWSER])
+PARTS = {
+    "In the browser": ["--half", "0", BROWSER],
+    "In the browser too": ["--half", "1", BROWSER],
+    "All others": ["--without", BROWSER],
+}
+"""By what it is called, what a process is told to run."""
 COUNTED = re.compile(r"^(\d+) passed, (\d+) failed, (\d+) skipped$", re.MULTILINE)
 
 
@@ -44,11 +50,15 @@ class Timed(unittest.TextTestResult):
         super().stopTest(test)
 
 
-def run(words: list[str], without: tuple[str, ...] = ()) -> int:
-    """The tests whose name holds a word and begins with none of `without`, in this process."""
+def run(words: list[str], without: tuple[str, ...] = (), half: int | None = None) -> int:
+    """The tests whose name holds a word and begins with none of `without`, in this process; of every other file where
+    a half is asked for."""
     found = list(cases(unittest.defaultTestLoader.discover("tests", top_level_dir=".")))
     chosen = [case for case in found if not words or any(word in case.id() for word in words)]
     chosen = [case for case in chosen if not case.id().startswith(without)]
+    files = sorted({type(case).__module__ for case in chosen})
+    if half is not None:
+        chosen = [case for case in chosen if files.index(type(case).__module__) % 2 == half]
     # Warnings are errors here, but for those that other packages give about themselves.
     warnings.simplefilter("error")
     for package in ("librosa", "audioread", "pyloudnorm", "numba", "lazy_loader", "joblib", "sklearn"):
@@ -65,16 +75,16 @@ def run(words: list[str], without: tuple[str, ...] = ()) -> int:
 
 
 def run_side_by_side() -> int:
-    """All tests, in two processes. What each says is shown when it is through; one without a count has failed."""
+    """All tests, in processes. What each says is shown when it is through; one without a count has failed."""
 
     def ended(part: list[str]) -> subprocess.CompletedProcess[str]:
         command = [sys.executable, "-W", "error", "-m", "tests", *part]
         return subprocess.run(command, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, check=False)
 
-    print("Two parts run side by side; each is shown when it is through.", flush=True)
+    print(f"{len(PARTS)} parts run side by side; each is shown when it is through.", flush=True)
     totals, broken = [0, 0, 0], False
-    with ThreadPoolExecutor() as pool:
-        for name, process in zip(("In the browser", "All others"), pool.map(ended, PARTS), strict=True):
+    with ThreadPoolExecutor(len(PARTS)) as pool:
+        for name, process in zip(PARTS, pool.map(ended, PARTS.values()), strict=True):
             print(f"--- {name}\n{process.stdout}", flush=True)
             counts = COUNTED.findall(process.stdout)
             broken = broken or process.returncode != 0 or not counts
@@ -91,6 +101,8 @@ def run_side_by_side() -> int:
 def main(words: list[str]) -> int:
     if words[:1] == ["--without"]:
         return run([], without=tuple(words[1:]))
+    if words[:1] == ["--half"]:
+        return run(words[2:], half=int(words[1]))
     return run(words) if words else run_side_by_side()
 
 

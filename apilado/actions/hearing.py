@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from time import perf_counter
 from typing import Any
 
 from apilado.actions.workspace import Workspace
@@ -16,8 +17,12 @@ from apilado.core.render.listening import listened
 from apilado.core.render.stretch import MOST_OF_THE_LOOP, NotAtOnce, stretch_of
 from apilado.errors import InvalidEdit, NotFound
 
-FIRST_S, FURTHER_S = 0.45, 0.8
-"""How long a stretch is: that of an edit, which is to be heard soon, and those that follow until the loop has come."""
+SHORTEST_S, FIRST_S, LONGEST_S = 0.45, 0.8, 1.2
+"""How long a stretch is. All of it is rendered before any of it is heard, so it is short where that is quick; where it
+is slow, so long that enough of it is left when it comes. Of a stack of which nothing is known yet, and where one is
+heard already, it is as long as the second."""
+LEFT_S, TIMES, FORGETS = 0.2, 2.5, 0.7
+"""What is to be left of it if it takes that much longer than lately; and how soon a slow one is forgotten."""
 AHEAD_S = 0.01
 """From how far ahead of the playhead a stretch begins: it is rendered and on its way for longer than that."""
 
@@ -32,6 +37,16 @@ class Heard:
     rate_hz: int
 
 
+def length_for(took: float | None) -> float:
+    """How many seconds long a stretch is to be where one took so many to render; None where none has been."""
+    return FIRST_S if took is None else min(max(LEFT_S + TIMES * took, SHORTEST_S), LONGEST_S)
+
+
+def slower_of(took: float, before: float | None) -> float:
+    """The pace after a stretch that took so many seconds: a slow one is forgotten by and by."""
+    return max(took, FORGETS * (before or 0.0))
+
+
 def hear_stretch(
     workspace: Workspace,
     stack_id: int,
@@ -41,11 +56,12 @@ def hear_stretch(
     token: Token,
     audition: Audition = WHOLE,
     *,
-    seconds: float = FIRST_S,
+    further: bool = False,
 ) -> Heard | None:
-    """What a stack sounds like from just ahead of the playhead, for so many seconds.
+    """What a stack sounds like from just ahead of the playhead, for about half a second.
 
     Args:
+        further: another one is heard already.
         place: frame of the loop at which the playhead is.
         length: frames of the loop that is being played.
 
@@ -56,7 +72,7 @@ def hear_stretch(
     Raises:
         Overtaken: something newer is to be heard.
     """
-    clock = clock_of(stack, looped=True)
+    began, clock = perf_counter(), clock_of(stack, looped=True)
     if clock.loop_frames != length:
         return None
     try:
@@ -64,7 +80,9 @@ def hear_stretch(
     except (NotFound, InvalidEdit):
         return None
     begins = (place + round(AHEAD_S * clock.rate_hz)) % length
-    frames = round(seconds * clock.rate_hz)
+    took = workspace.paces.get(stack_id)
+    seconds = length_for(took)
+    frames = round((max(seconds, FIRST_S) if further else seconds) * clock.rate_hz)
     last = LastLoop(workspace.engine, workspace.heard.get(stack_id), clock)
     known: dict[str, Any] = {"held": last.held, "went_in": last.went_in, "most": MOST_OF_THE_LOOP}
     try:
@@ -72,4 +90,5 @@ def hear_stretch(
     except NotAtOnce:
         return None
     (audio,) = workspace.engine.run(target, token, soon=True)
+    workspace.paces[stack_id] = slower_of(perf_counter() - began, took)
     return Heard(audio, begins, length, clock.rate_hz)

@@ -56,6 +56,8 @@ class Workspace:
                 left.unlink()
         self.engine = Engine(cache_bytes)
         self.workbench = Workbench(self.load, self.engine)
+        self.paces: dict[int, float] = {}
+        """Of each stack, the seconds that a stretch has taken lately."""
         self.heard: dict[int, Graph] = {}
         """By its number, what each stack's last loop was rendered by."""
         self.sent = Sent()

@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import partial
 
-from apilado.actions.hearing import FIRST_S
+from apilado.actions.hearing import length_for, slower_of
 from apilado.bench.figures import Figure
 from apilado.bench.reference import heavy_stack
 from apilado.bench.timing import peak_mib
@@ -98,12 +98,15 @@ def tell(bars: int) -> None:
     heard = build(stack, clock, no_assets)
     stretches: dict[str, list[float]] = {}
     loops: dict[str, list[float]] = {}
+    pace: float | None = None
     # As on the bench: every edit comes on top of the one before, and its loop is rendered before the next.
     for number in range(ROUNDS if bars <= 16 else 1):
         for kind in KINDS:
             stack = apply(stack, edits_of(stack, number)[kind])
             begins = (number * 100_000) % clock.frames
-            stretches.setdefault(kind, []).append(_seconds(partial(_stretch, engine, stack, begins, heard)))
+            took = _seconds(partial(_stretch, engine, stack, begins, heard, length_for(pace)))
+            pace = slower_of(took, pace)
+            stretches.setdefault(kind, []).append(took)
             heard = build(stack, clock, no_assets)
             loops.setdefault(kind, []).append(_seconds(partial(_loop, engine, stack)))
     told = {
@@ -118,9 +121,9 @@ def tell(bars: int) -> None:
     print(json.dumps(told))
 
 
-def _stretch(engine: Engine, stack: Stack, begins: int, heard: Graph) -> None:
+def _stretch(engine: Engine, stack: Stack, begins: int, heard: Graph, seconds: float) -> None:
     clock = clock_of(stack, looped=True)
-    graph, frames = build(stack, clock, no_assets), round(FIRST_S * clock.rate_hz)
+    graph, frames = build(stack, clock, no_assets), round(seconds * clock.rate_hz)
     last = LastLoop(engine, heard, clock)
     known = {"held": last.held, "went_in": last.went_in}
     engine.run(stretch_of([graph.output], clock, begins, frames, engine.holds, **known), Token(), soon=True)

@@ -12,7 +12,7 @@ from fastapi import APIRouter, Query, Request
 from fastapi.responses import Response
 from pydantic import Field
 
-from apilado.actions.hearing import FIRST_S, FURTHER_S, hear_stretch
+from apilado.actions.hearing import hear_stretch
 from apilado.actions.listening import Levels, hear_loop, levels_of
 from apilado.actions.sent import BLOCK_FRAMES
 from apilado.actions.stems import stems_around
@@ -150,7 +150,7 @@ def stretch_part(
     client: str,
     heard: Audition,
     *,
-    seconds: float = FIRST_S,
+    further: bool = False,
 ) -> bytes | None:
     """A stretch of the stack from the playhead on as a part of an answer; None where the loop is to be waited for.
 
@@ -158,7 +158,7 @@ def stretch_part(
         Overtaken: the page has asked for another one since.
     """
     begun, token = perf_counter(), workspace.newest("stretch", stack_id, client)
-    found = hear_stretch(workspace, stack_id, stack, playhead.place, playhead.length, token, heard, seconds=seconds)
+    found = hear_stretch(workspace, stack_id, stack, playhead.place, playhead.length, token, heard, further=further)
     if found is None:
         return None
     head = {
@@ -203,9 +203,8 @@ def stretch(request: Request, stack_id: int, posted: StretchRequest) -> Response
     workspace = workspace_of(request)
     head = workspace.stacks.head(stack_id)
     try:
-        seconds = FURTHER_S if posted.further else FIRST_S
         found = stretch_part(
-            workspace, stack_id, head.id, head.stack, posted, posted.client, posted.heard, seconds=seconds
+            workspace, stack_id, head.id, head.stack, posted, posted.client, posted.heard, further=posted.further
         )
     except Overtaken:
         found = None
