@@ -131,7 +131,9 @@ class StretchTest(unittest.TestCase):
         loop = ENGINE.run([graph.output])[0]
         (all_there,) = stretch_of([graph.output], graph.clock, 77, 3000, lambda each: True)
         self.assertEqual(all_there.function, cut_out)
-        np.testing.assert_array_equal(ENGINE.run([all_there])[0], loop[:, 77:3077])
+        cut = ENGINE.run([all_there])[0]
+        np.testing.assert_array_equal(cut, loop[:, 77:3077])
+        self.assertTrue(cut.flags.c_contiguous)  # another layout would be compiled for, while somebody waits to hear it
         names = {layer: graph.placed[layer].key for layer in graph.audible}
         known = set(names.values())
         (behind,) = stretch_of(

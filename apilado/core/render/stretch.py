@@ -87,7 +87,7 @@ def cut_out(result: Any, *, begins: int, frames: int) -> Any:
     total: int = result.shape[-1]
     first = begins % total
     if first + frames <= total:
-        return result[..., first : first + frames]
+        return np.ascontiguousarray(result[..., first : first + frames])
     places: NDArray[np.int64] = np.arange(first, first + frames) % total
     return np.ascontiguousarray(result[..., places])
 
