@@ -57,11 +57,13 @@ def hear_stretch(
     audition: Audition = WHOLE,
     *,
     further: bool = False,
+    came: float | None = None,
 ) -> Heard | None:
     """What a stack sounds like from just ahead of the playhead, for about half a second.
 
     Args:
         further: another one is heard already.
+        came: seconds from the posting of the last edit until its stretch was with the page, if that is known.
         place: frame of the loop at which the playhead is.
         length: frames of the loop that is being played.
 
@@ -80,8 +82,9 @@ def hear_stretch(
     except (NotFound, InvalidEdit):
         return None
     begins = (place + round(AHEAD_S * clock.rate_hz)) % length
-    took = workspace.paces.get(stack_id)
-    seconds = length_for(took)
+    pace = workspace.paces.get(stack_id)
+    pace = pace if came is None else slower_of(came, pace)
+    seconds = length_for(pace)
     frames = round((max(seconds, FIRST_S) if further else seconds) * clock.rate_hz)
     last = LastLoop(workspace.engine, workspace.heard.get(stack_id), clock)
     known: dict[str, Any] = {"held": last.held, "went_in": last.went_in, "most": MOST_OF_THE_LOOP}
@@ -90,5 +93,5 @@ def hear_stretch(
     except NotAtOnce:
         return None
     (audio,) = workspace.engine.run(target, token, soon=True)
-    workspace.paces[stack_id] = slower_of(perf_counter() - began, took)
+    workspace.paces[stack_id] = slower_of(perf_counter() - began, pace)
     return Heard(audio, begins, length, clock.rate_hz)

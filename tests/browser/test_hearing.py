@@ -13,6 +13,7 @@ LONG_DB = -30.0
 RESTS_S = 0.2
 """A hand whose edits are further apart than that may be taken to rest (the page: 0.25 s)."""
 HIGH_HZ = 16000.0
+TRIES = 4
 
 
 def highest(audio):
@@ -99,17 +100,7 @@ class HearingTest(BrowserCase):
             ("layers/mid/level_db", -14.0),
             ("layers/mid/path/clip/drive_db", 12.0),
         ):
-            self.settled(page)
-            before = self.loop(name)
-            page.evaluate("takeHeard()")
-            page.evaluate("marks.length = 0")
-            self.listen(page, 16384)
-            self.post_edit(page, path, value)
-            self.until(page, "marks.some((mark) => mark.kind === 'stretch')")
-            self.settled(page)
-            revision = self.server.plan(self.stacks[name])["revision"]
-            self.sounded(page, revision, "stretch")
-            self.sounded(page, revision, "loop")
+            before = self.stretched(page, name, path, value)
             self.listen(page, 16384)
             heard, after = self.heard(page), self.loop(name)
             order = page.evaluate("marks.filter((mark) => mark.sounding).map((mark) => mark.kind)")
@@ -132,6 +123,28 @@ class HearingTest(BrowserCase):
                 highest(heard), 1.5 * max(highest(np.tile(loop, 2)) for loop in (before, after)) + 1e-5, path
             )
         self.assertEqual(self.complaints, [])
+
+    def stretched(self, page, name, path, value):
+        """Makes an edit of which a stretch is heard and then the loop; gives the loop before it.
+
+        Where a machine is so busy that a stretch comes when it would have ended, the edit is taken back and made again:
+        the next one is longer.
+        """
+        for _ in range(TRIES):
+            self.settled(page)
+            before = self.loop(name)
+            page.evaluate("takeHeard()")
+            page.evaluate("marks.length = 0")
+            self.listen(page, 16384)
+            self.post_edit(page, path, value)
+            self.settled(page)
+            revision = self.server.plan(self.stacks[name])["revision"]
+            self.sounded(page, revision, "loop")
+            if page.evaluate("marks.some((mark) => mark.kind === 'stretch')"):
+                return before
+            page.click("#undo")
+            self.until(page, "(r) => marks.some((mark) => mark.sounding && mark.sounding !== r)", revision)
+        raise AssertionError(f"{path}: no stretch was heard")
 
     def post_edit(self, page, path, value):
         """Sets a value as a control of the page does."""

@@ -288,6 +288,11 @@ class InAPlaceTest(WebCase):
         quick = json.loads(again[4 : 4 + int.from_bytes(again[:4], "little")])
         self.assertAlmostEqual(quick["frames"] / quick["rate"], SHORTEST_S, delta=1e-4)
         self.assertGreater(self.workspace.paces[self.stack_id], 0.0)
+        late = self.client.post(f"/stacks/{self.stack_id}/stretch", json={**posted, "came": 9.0}).content
+        long = json.loads(late[4 : 4 + int.from_bytes(late[:4], "little")])
+        self.assertAlmostEqual(long["frames"] / long["rate"], LONGEST_S, delta=1e-4)
+        refused = self.client.post(f"/stacks/{self.stack_id}/stretch", json={**posted, "came": -1.0})
+        self.assertEqual(refused.status_code, 422)
 
     def test_a_stretch_that_is_slow_to_come_is_longer(self):
         lengths = [length_for(took) for took in (0.0, 0.05, 0.1, 0.2, 0.3, 5.0)]

@@ -133,6 +133,7 @@ class Playhead(Model):
 
     place: int = Field(ge=0, description="Frame of the loop")
     length: int = Field(gt=0, description="Frames of the loop")
+    came: float | None = Field(default=None, ge=0.0, le=60.0, description="Seconds until the last stretch was there")
 
 
 def answer_part(head: dict[str, Any], content: bytes = b"") -> bytes:
@@ -158,7 +159,9 @@ def stretch_part(
         Overtaken: the page has asked for another one since.
     """
     begun, token = perf_counter(), workspace.newest("stretch", stack_id, client)
-    found = hear_stretch(workspace, stack_id, stack, playhead.place, playhead.length, token, heard, further=further)
+    found = hear_stretch(
+        workspace, stack_id, stack, playhead.place, playhead.length, token, heard, further=further, came=playhead.came
+    )
     if found is None:
         return None
     head = {

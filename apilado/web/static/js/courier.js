@@ -16,14 +16,14 @@ let wanted = null;
 let fetched = null; // { revision, abort } of the request in flight
 let edition = 0; // counts what is to be heard: of two sounds, the one of the later edition is the newer
 let pending = null; // { revision, edition }: heard as a stretch so far; its loop is asked for when the hand rests
+let came = null; // seconds from the posting of the last edit until its stretch was here
 let timers = [];
 let fetchingStems = false;
 let measuring = null; // the level that is asked for
 
 const PARTS = "application/x-apilado-parts";
 const RESTING_MS = 250; // a hand that rests in the middle of a drag wants to hear all of it
-const SOON_MS = 120; // where the loop has not come by then, the next stretch is asked for, which is longer
-const AGAIN_MS = 450; // and where it has not come by then, the next
+const SOON_MS = 120, AGAIN_MS = 450; // where the loop has not come by then, the next stretch is asked for
 
 const ORDERS = {
   begin(order) {
@@ -91,7 +91,7 @@ const ORDERS = {
   async edit({ id, url, data, final }) {
     const heard = { posted: now() };
     try {
-      const response = await postRaw(url, lent ? { ...data, hears: null } : data);
+      const response = await postRaw(url, { ...data, hears: data.hears && !lent ? { ...data.hears, came } : null });
       if (!response.headers.get("Content-Type").startsWith(PARTS)) {
         const answer = await response.json();
         if (answer.revision !== data.base) follow(answer.revision, final);
@@ -151,13 +151,20 @@ const now = () => performance.timeOrigin + performance.now();
 /** A stretch has come with the answer to an edit: it is heard at once, and its loop when the hand rests. */
 function taken(head, content, final, heard) {
   edition += 1;
+  came = Math.min((now() - heard.posted) / 1000, 60);
   pending = { revision: head.revision, edition };
   carryStretch(head, content, edition);
   postMessage({ budget: { ...heard, edition, revision: head.revision, rendered: head.ms, sent: now() } });
   timers.forEach(clearTimeout);
   timers = [];
   follow(head.revision, final);
-  later(SOON_MS, () => postMessage({ further: true }));
+  later(furtherAfter(head), () => postMessage({ further: true }));
+}
+
+/** When the next stretch is to be asked for: it may take three times as long, and is there before the first one ends. */
+function furtherAfter({ frames, rate, ms }) {
+  const left = 1000 * frames / rate - 3 * ms - 100;
+  return Math.min(Math.max(left, SOON_MS), AGAIN_MS);
 }
 
 /** What is heard otherwise now is heard as a stretch first. */
@@ -169,7 +176,7 @@ function ahead(playhead, revision) {
 
 async function stretchFrom(playhead, mine) {
   try {
-    const response = await postRaw(`${address}/stretch`, { client, heard: asked.heard, ...playhead });
+    const response = await postRaw(`${address}/stretch`, { client, heard: asked.heard, ...playhead, came });
     for await (const { head, content } of partsOf(response)) {
       if (pending === mine && head.revision === mine.revision) carryStretch(head, content, mine.edition);
     }
