@@ -14,6 +14,7 @@ from apilado.core.document.section import Change, PieceSection
 from apilado.core.document.stack import Bus, Crossover, Limiter, SharedBus, Space
 from apilado.core.notes import Note
 from apilado.core.render.audition import Audition
+from apilado.core.render.engine import Engine
 from apilado.core.render.graph import clock_of
 from apilado.core.render.last_loop import LastLoop
 from apilado.core.render.stretch import NotAtOnce, stretch_of
@@ -246,6 +247,15 @@ class ThrowTest(unittest.TestCase):
         self.assertLess(apart, 0.5 * float(np.sqrt(np.mean(run(new, new.buses["space"])[0][:, places] ** 2))))
         (same,) = stretch_of([new.output], new.clock, begins, frames, went_in=lambda where: new.passed[where].before)
         np.testing.assert_allclose(run(new, same)[0], loop[:, places], atol=1e-3 * float(np.abs(loop).max()))
+
+    def test_what_went_into_it_is_known_where_all_that_it_is_summed_of_is_at_hand(self):
+        graph, engine = graph_of(stack_of(bars=1)), Engine()
+        self.addCleanup(engine.close)
+        last, sent = LastLoop(engine, graph, graph.clock), graph.passed["space/path/room"].before
+        self.assertIsNone(last.went_in("space/path/room"))
+        engine.run(list(graph.layers.values()))
+        self.assertFalse(engine.holds(sent))
+        self.assertIs(last.went_in("space/path/room"), sent)
 
     def test_what_can_only_be_made_as_a_whole_waits_for_the_loop(self):
         for semitones in (0.0, 7.0):
