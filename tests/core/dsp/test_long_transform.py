@@ -41,7 +41,7 @@ class ReadEvenlyTest(unittest.TestCase):
                 wanted = np.sin(angle * frames / points * np.arange(points) + 0.3)
                 self.assertLess(float(np.sqrt(np.mean((found - wanted) ** 2))), 3e-4, (frames, points, share))
                 seam = np.concatenate([found[:40] - wanted[:40], found[-40:] - wanted[-40:]])
-                self.assertLess(float(np.max(np.abs(seam))), 2e-3, (frames, points, share))
+                self.assertLess(float(np.max(np.abs(seam))), 4e-4, (frames, points, share))
 
     def test_as_many_points_as_frames_are_the_frames(self):
         signal = np.random.default_rng(1).standard_normal(4_000).astype(np.float32)
