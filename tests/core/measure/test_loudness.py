@@ -5,8 +5,21 @@ import pyloudnorm
 import scipy.signal as scipy_signal
 from numpy.testing import assert_allclose
 
-from apilado.core.measure.loudness import k_weighting, measure_loudness, true_peak
+from apilado.core.measure.loudness import k_weighting, loop_power, measure_loudness, true_peak
 from tests.support import RATES, noise, sine
+
+
+class RoundTest(unittest.TestCase):
+    def test_a_loop_is_as_loud_wherever_it_begins(self):
+        # A wave that begins at its peak: a filter that begins at rest would hear a step.
+        frames = 24000
+        wave = (0.5 * np.cos(2.0 * np.pi * 25 * np.arange(frames) / frames)).astype(np.float32)
+        loop = np.stack([wave, wave])
+        for turned in (1, 240, 7000):
+            other = np.roll(loop, turned, axis=1)
+            assert_allclose(loop_power(other, 48000), loop_power(loop, 48000), rtol=1e-6)
+            one, two = (measure_loudness(each, rate_hz=48000, looped=True) for each in (loop, other))
+            self.assertAlmostEqual(one.integrated_lkfs, two.integrated_lkfs, delta=1e-3)
 
 
 class LoudnessTest(unittest.TestCase):
