@@ -38,7 +38,7 @@ class Heard:
 
 
 def length_for(took: float | None) -> float:
-    """How many seconds long a stretch is to be where one took so many to render; None where none has been."""
+    """How many seconds long a stretch is to be where one took so many to come; None where none has yet."""
     return FIRST_S if took is None else min(max(LEFT_S + TIMES * took, SHORTEST_S), LONGEST_S)
 
 
@@ -59,13 +59,13 @@ def hear_stretch(
     further: bool = False,
     came: float | None = None,
 ) -> Heard | None:
-    """What a stack sounds like from just ahead of the playhead, for about half a second.
+    """What a stack sounds like from just ahead of the playhead, for half a second to a second.
 
     Args:
-        further: another one is heard already.
-        came: seconds from the posting of the last edit until its stretch was with the page, if that is known.
         place: frame of the loop at which the playhead is.
         length: frames of the loop that is being played.
+        further: another one is heard already.
+        came: seconds from the posting of the last edit until its stretch was with the page, if that is known.
 
     Returns:
         None where the whole loop is as quick: it is short, of another length now, or a part can only be made whole; or

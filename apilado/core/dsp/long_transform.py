@@ -23,7 +23,6 @@ SHORTEST = 2**14
 """Below, one transform is as quick."""
 ANEW = 256
 """Turns are multiplied up from one another, and begun anew every so many points, so that their errors do not grow."""
-
 TILE_ROWS, TILE_COLUMNS = 64, 16
 """So much of a table is read at a time, crosswise, that it stays in the cache."""
 
