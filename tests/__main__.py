@@ -1,7 +1,7 @@
 """python -m tests [WORD ...]: runs all tests, or those whose dotted name holds a word; counts them plainly.
 
-All of them run in three processes side by side: the browser's in two, since they wait for what is played half of the
-time, and all others.
+All of them run in parts, three processes side by side: the browser's in two parts, which wait for what is played half
+of the time, and beside them all others, of which the last parts begin when a part has ended.
 """
 
 from __future__ import annotations
@@ -12,16 +12,16 @@ import sys
 import time
 import unittest
 import warnings
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from concurrent.futures import ThreadPoolExecutor
 
 BROWSER = "tests.browser."
+AT_ONCE, BROWSERS, OTHERS = 3, 2, 4
 PARTS = {
-    "In the browser": ["--half", "0", BROWSER],
-    "In the browser too": ["--half", "1", BROWSER],
-    "All others": ["--without", BROWSER],
+    **{f"In the browser, {part + 1} of {BROWSERS}": f"{part}/{BROWSERS} of" for part in range(BROWSERS)},
+    **{f"All others, {part + 1} of {OTHERS}": f"{part}/{OTHERS} without" for part in range(OTHERS)},
 }
-"""By what it is called, what a process is told to run."""
+"""By what it is called, what a process is told to run: of every so many files one, of the browser's or without them."""
 COUNTED = re.compile(r"^(\d+) passed, (\d+) failed, (\d+) skipped$", re.MULTILINE)
 
 
@@ -50,15 +50,22 @@ class Timed(unittest.TextTestResult):
         super().stopTest(test)
 
 
-def run(words: list[str], without: tuple[str, ...] = (), half: int | None = None) -> int:
-    """The tests whose name holds a word and begins with none of `without`, in this process; of every other file where
-    a half is asked for."""
-    found = list(cases(unittest.defaultTestLoader.discover("tests", top_level_dir=".")))
-    chosen = [case for case in found if not words or any(word in case.id() for word in words)]
-    chosen = [case for case in chosen if not case.id().startswith(without)]
+def found() -> list[unittest.TestCase]:
+    """All tests."""
+    return list(cases(unittest.defaultTestLoader.discover("tests", top_level_dir=".")))
+
+
+def part_of(told: str) -> list[unittest.TestCase]:
+    """The tests of a part."""
+    share, which = told.split()
+    part, parts = map(int, share.split("/"))
+    chosen = [case for case in found() if case.id().startswith(BROWSER) == (which == "of")]
     files = sorted({type(case).__module__ for case in chosen})
-    if half is not None:
-        chosen = [case for case in chosen if files.index(type(case).__module__) % 2 == half]
+    return [case for case in chosen if files.index(type(case).__module__) % parts == part]
+
+
+def run(chosen: Collection[unittest.TestCase]) -> int:
+    """Runs tests in this process, and tells how it went; 1 where one failed or there were none."""
     # Warnings are errors here, but for those that other packages give about themselves.
     warnings.simplefilter("error")
     for package in ("librosa", "audioread", "pyloudnorm", "numba", "lazy_loader", "joblib", "sklearn"):
@@ -77,13 +84,13 @@ def run(words: list[str], without: tuple[str, ...] = (), half: int | None = None
 def run_side_by_side() -> int:
     """All tests, in processes. What each says is shown when it is through; one without a count has failed."""
 
-    def ended(part: list[str]) -> subprocess.CompletedProcess[str]:
-        command = [sys.executable, "-W", "error", "-m", "tests", *part]
+    def ended(part: str) -> subprocess.CompletedProcess[str]:
+        command = [sys.executable, "-W", "error", "-m", "tests", "--part", part]
         return subprocess.run(command, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, check=False)
 
-    print(f"{len(PARTS)} parts run side by side; each is shown when it is through.", flush=True)
+    print(f"{len(PARTS)} parts, {AT_ONCE} side by side; each is shown when it is through.", flush=True)
     totals, broken = [0, 0, 0], False
-    with ThreadPoolExecutor(len(PARTS)) as pool:
+    with ThreadPoolExecutor(AT_ONCE) as pool:
         for name, process in zip(PARTS, pool.map(ended, PARTS.values()), strict=True):
             print(f"--- {name}\n{process.stdout}", flush=True)
             counts = COUNTED.findall(process.stdout)
@@ -99,11 +106,9 @@ def run_side_by_side() -> int:
 
 
 def main(words: list[str]) -> int:
-    if words[:1] == ["--without"]:
-        return run([], without=tuple(words[1:]))
-    if words[:1] == ["--half"]:
-        return run(words[2:], half=int(words[1]))
-    return run(words) if words else run_side_by_side()
+    if words[:1] == ["--part"]:
+        return run(part_of(words[1]))
+    return run([case for case in found() if any(word in case.id() for word in words)]) if words else run_side_by_side()
 
 
 if __name__ == "__main__":

@@ -1,6 +1,13 @@
 // Laid under the page before it runs: whatever is connected to the loudspeaker is recorded too.
 window.heard = [];
 window.marks = [];
+window.noticed = []; // every notice that the page has shown: it takes them away after some seconds
+document.addEventListener("DOMContentLoaded", () => {
+  const place = document.getElementById("notices");
+  const take = () => { if (place.textContent.trim()) window.noticed.push(place.textContent); };
+  take();
+  new MutationObserver(take).observe(place, { childList: true });
+});
 document.addEventListener("pointerup", () => window.marks.push({ released: performance.now() }), true);
 document.addEventListener("keydown", () => window.marks.push({ pressed: performance.now() }), true);
 document.addEventListener("apilado:stems", () => window.marks.push({ stems: true }));

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import atexit
 import base64
 import contextlib
 import io
@@ -11,10 +12,12 @@ import tempfile
 import time
 import unittest
 from collections.abc import Sequence
+from functools import cache
+from itertools import count
 from pathlib import Path
 
 import numpy as np
-from playwright.sync_api import Locator, Page, sync_playwright
+from playwright.sync_api import Browser, Locator, Page, Playwright, sync_playwright
 from scipy.signal import fftconvolve
 
 from apilado import cli
@@ -59,9 +62,30 @@ def follows(heard, loop):
     return any(np.all(agrees(heard, loop, start)) for start in places_of(heard[0, : loop.shape[1]], loop[0]))
 
 
+@cache
+def playwright() -> Playwright:
+    """Started once for all tests of a process."""
+    started = sync_playwright().start()
+    atexit.register(started.stop)
+    return started
+
+
+@cache
+def launched(number: int) -> Browser:
+    """The browser that is launched as the first, the second, …: the next one where one has crashed."""
+    browser = playwright().chromium.launch(executable_path=shutil.which("chromium"), args=FLAGS)
+    atexit.register(browser.close)
+    return browser
+
+
+def chromium() -> Browser:
+    """A browser that runs; each test has a context of its own in it."""
+    return next(browser for browser in map(launched, count()) if browser.is_connected())
+
+
 @unittest.skipUnless(shutil.which("chromium"), "Chromium is not installed: make test installs it")
 class BrowserCase(unittest.TestCase):
-    """One server and one browser for a class; a fresh page for each test."""
+    """One server for a class; a fresh page for each test."""
 
     @classmethod
     def setUpClass(cls):
@@ -70,10 +94,7 @@ class BrowserCase(unittest.TestCase):
         cls.folder = Path(folder.name)
         cls.server = Server(cls.folder / "data", "tests.browser.serve")
         cls.addClassCleanup(cls.server.kill)
-        playwright = sync_playwright().start()
-        cls.addClassCleanup(playwright.stop)
-        cls.browser = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=FLAGS)
-        cls.addClassCleanup(cls.browser.close)
+        cls.browser = chromium()
         shelf = cls.server.ask("/").decode()
         cls.stacks = {}
         for piece in shelf.split('id="stack-')[1:]:
@@ -110,7 +131,16 @@ class BrowserCase(unittest.TestCase):
         while not page.evaluate(expression, arg):
             if time.monotonic() > end:
                 self.fail(f"never came true: {expression}")
-            page.wait_for_timeout(25)
+            page.wait_for_timeout(40)
+
+    def noticed(self, page: Page, words: str) -> None:
+        """Waits until a notice with these words has been shown since the last one that was waited for."""
+        place = "noticed.findIndex((each) => each.includes(words))"
+        try:
+            self.until(page, f"(words) => {place} >= 0", words)
+        except self.failureException:
+            self.fail(f"never told: {words}; but {page.evaluate('noticed')}")
+        page.evaluate(f"(words) => noticed.splice(0, {place} + 1)", words)
 
     def undo_all(self, name: str) -> None:
         """A stack as the demo made it."""

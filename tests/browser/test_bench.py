@@ -219,7 +219,7 @@ class EditingTest(BrowserCase):
         page.wait_for_selector(".notice.is-fault >> text=The server cannot be reached")
         self.assertEqual(page.input_value(field), "-31")
         page.context.set_offline(False)
-        page.wait_for_selector(".notice >> text=Connected again. Not saved: your last change.")
+        self.noticed(page, "Connected again. Not saved: your last change.")
         self.until(page, f"document.querySelector(\"{field}\").value === '{kept}'")
         self.assertEqual(str(self.document("Slipway")["layers"][1]["level_db"]).removesuffix(".0"), kept)
 
@@ -251,7 +251,7 @@ class EditingTest(BrowserCase):
         other.wait_for_selector("#profile .eq-point")
         other.fill("#sheet input[type=number][data-path='layers/mid/level_db']", "-15")
         other.keyboard.press("Enter")
-        page.wait_for_selector(".notice >> text=changed in another tab", timeout=15000)
+        self.noticed(page, "changed in another tab")
         level = "#layers input[type=number][data-path='layers/mid/level_db']"
         self.until(page, "level => document.querySelector(level).value === '-15'", level)
 
@@ -388,9 +388,9 @@ class FilesTest(BrowserCase):
         quiet.write_bytes(wav(sine(55.0, 0.5, amplitude=0.0)))
         notes.write_bytes(write_midi([Note(pitch=40)], tempo_bpm=90.0, beats_per_bar=4, name="x"))
         self.drop(page, rope, "#layers li[data-select=kick] .row-name")
-        page.wait_for_selector("#notices >> text=Kick plays rope.wav.")
+        self.noticed(page, "Kick plays rope.wav.")
         self.drop(page, quiet, "#profile")
-        page.wait_for_selector("#notices >> text=There is only silence in it.")
+        self.noticed(page, "There is only silence in it.")
         page.wait_for_selector("#layers .row-name >> text=quiet")
         self.drop(page, notes, "#passage")
         page.wait_for_selector("dialog >> text=Use these notes")
@@ -468,7 +468,7 @@ class FilesTest(BrowserCase):
         bad = self.folder / "bad.apilado"
         bad.write_bytes(b"PK\x03\x04nothing")
         page.set_input_files("#import-file", bad)
-        page.wait_for_selector("#notices >> text=is not a bundle that can be read")
+        self.noticed(page, "is not a bundle that can be read")
 
 
 class AccessibilityTest(BrowserCase):

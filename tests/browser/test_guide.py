@@ -33,16 +33,13 @@ class GuideTest(BrowserCase):
                     self.assertIn(" ".join(name.split()), read, f"{number}. {title}")
         self.assertEqual(self.complaints, [])
 
-    def told(self, page, words):
-        page.wait_for_selector(f"#notices >> text={words}")
-
     def step_1(self, page, seen):
         page.click(".quarry-row:has-text('rope-walk-pluck')")
         page.wait_for_selector("[data-begin-with]")
         seen.append(page.evaluate(READ))
         page.click("[data-begin-with]")
         page.wait_for_selector("#soundings:not(.is-stale) .soundings-head", state="attached")
-        self.told(page, "notes read")
+        self.noticed(page, "notes read")
 
     def step_2(self, page, seen):
         page.click("#layers .row-name:text-is('mid')")
@@ -95,7 +92,7 @@ class GuideTest(BrowserCase):
         page.wait_for_selector("#you-hear >> text=on the phone")
         page.click("#you-hear [data-word=cast]")
         page.click("#casts-view [data-cast-keep]")
-        self.told(page, "Kept as")
+        self.noticed(page, "Kept as")
         page.click("#casts-view [data-view-close]")
         page.keyboard.press("j")
         self.until(page, "!document.querySelector('#you-hear [data-word=cast]').classList.contains('is-plain')")
@@ -104,7 +101,7 @@ class GuideTest(BrowserCase):
     def step_8(self, page, seen):
         page.click("#files summary")
         page.click("#files >> text=Crush and tuck under")
-        self.told(page, "‘crushed’ lies 14 dB under the bass")
+        self.noticed(page, "‘crushed’ lies 14 dB under the bass")
         self.settled(page)
 
     def step_9(self, page, seen):

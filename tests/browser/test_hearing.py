@@ -13,7 +13,7 @@ LONG_DB = -30.0
 RESTS_S = 0.2
 """A hand whose edits are further apart than that may be taken to rest (the page: 0.25 s)."""
 HIGH_HZ = 16000.0
-TRIES = 4
+TRIES = 6
 
 
 def highest(audio):
@@ -124,11 +124,19 @@ class HearingTest(BrowserCase):
             )
         self.assertEqual(self.complaints, [])
 
+    def apart(self, page, loop):
+        """How far the next half second that is heard is from a loop, at most."""
+        page.evaluate("takeHeard()")
+        self.listen(page, RATE // 2)
+        heard = self.heard(page)
+        rounds = (loop[:, (at + np.arange(heard.shape[1])) % loop.shape[1]] for at in places_of(heard[0], loop[0]))
+        return min(float(np.max(np.abs(heard - around))) for around in rounds)
+
     def stretched(self, page, name, path, value):
         """Makes an edit of which a stretch is heard and then the loop; gives the loop before it.
 
-        Where a machine is so busy that a stretch comes when it would have ended, the edit is taken back and made again:
-        the next one is longer.
+        Where a machine is so busy that a stretch comes when it would have ended, or ends before the loop has come and
+        the old loop is heard once more, the edit is taken back and made again: the next stretch is longer.
         """
         for _ in range(TRIES):
             self.settled(page)
@@ -140,11 +148,16 @@ class HearingTest(BrowserCase):
             self.settled(page)
             revision = self.server.plan(self.stacks[name])["revision"]
             self.sounded(page, revision, "loop")
-            if page.evaluate("marks.some((mark) => mark.kind === 'stretch')"):
+            found = page.evaluate("marks.filter((mark) => mark.sounding)")
+            if any(mark["kind"] == "stretch" for mark in found) and all(
+                mark["sounding"] == revision for mark in found if mark["kind"] == "loop"
+            ):
                 return before
+            page.evaluate("marks.length = 0")
             page.click("#undo")
-            self.until(page, "(r) => marks.some((mark) => mark.sounding && mark.sounding !== r)", revision)
-        raise AssertionError(f"{path}: no stretch was heard")
+            self.settled(page)
+            self.sounded(page, self.server.plan(self.stacks[name])["revision"], "loop")
+        raise AssertionError(f"{path}: in none of {TRIES} edits was a stretch heard until its loop came")
 
     def post_edit(self, page, path, value):
         """Sets a value as a control of the page does."""
@@ -198,13 +211,11 @@ class HearingTest(BrowserCase):
         page.click("#layers [data-path='layers/high/mute']")
         self.until(page, "marks.filter((mark) => mark.kind === 'stretch').length >= 3")
         self.listen(page, RATE)
-        heard, after = self.heard(page)[:, -RATE // 2 :], self.loop("Slipway")
-        peak = float(np.abs(after).max())
-        near = [
-            np.max(np.abs(heard - after[:, (start + np.arange(heard.shape[1])) % after.shape[1]]))
-            for start in places_of(heard[0], after[0])
-        ]
-        self.assertLess(float(min(near)), 10.0 ** (LONG_DB / 20.0) * peak)
+        after = self.loop("Slipway")
+        near = 10.0 ** (LONG_DB / 20.0) * float(np.abs(after).max())
+        # A stretch is as long as lately they took to come. Where one takes much longer all at once, the old loop is heard
+        # once more; not again and again.
+        self.assertTrue(any(self.apart(page, after) < near for _ in range(TRIES)))
         for route in held:
             route.continue_()
         self.until(page, "marks.some((mark) => mark.kind === 'loop')")

@@ -195,9 +195,9 @@ class TabsTest(BrowserCase):
         there.keyboard.press("2")
         there.click("#layers li[data-select='layer:mid'] [data-toggle][data-path$='/mute']")
         self.settled(there)
-        here.wait_for_selector(".notice >> text=changed in another tab")
+        self.noticed(here, "changed in another tab")
         here.keyboard.press("Control+z")
-        here.wait_for_selector(".notice >> text=which was done in another tab")
+        self.noticed(here, "which was done in another tab")
         self.assertFalse(self.document("Slipway")["layers"][1]["mute"])
 
     def test_a_reload_is_still_the_same_tab(self):

@@ -16,9 +16,6 @@ class RoundTest(BrowserCase):
         for name in self.stacks:
             self.addCleanup(self.undo_all, name)
 
-    def told(self, page, words):
-        page.wait_for_selector(f"#notices >> text={words}")
-
     def menu(self, page, choice):
         page.click("#files summary")
         page.click(f"#files >> text={choice}")
@@ -34,15 +31,15 @@ class RoundTest(BrowserCase):
         page = self.bench("Slipway")
         before = len(self.document("Slipway")["layers"])
         self.bounced(page, "stack", "")
-        self.told(page, "‘Slipway mix’ is in the Quarry.")
+        self.noticed(page, "‘Slipway mix’ is in the Quarry.")
         self.menu(page, "Crush and tuck under")
-        self.told(page, "‘crushed’ lies 14 dB under the bass")
+        self.noticed(page, "‘crushed’ lies 14 dB under the bass")
         self.settled(page)
         crushed = self.document("Slipway")["layers"][-1]
         self.assertEqual((len(self.document("Slipway")["layers"]), crushed["name"]), (before + 1, "crushed"))
         page.wait_for_selector(f"#layers li.is-selected[data-select='layer:{crushed['id']}']")
         self.bounced(page, "layer:mid", "sliced")
-        self.told(page, "slices, one after the other on the notes of the pattern")
+        self.noticed(page, "slices, one after the other on the notes of the pattern")
         sliced = self.document("Slipway")["layers"][-1]
         self.assertTrue(sliced["source"]["sliced"])
         # In another stack, by a word, with the keyboard.
@@ -61,7 +58,7 @@ class RoundTest(BrowserCase):
         page.wait_for_selector("#you-hear >> text=the whole")
         page.keyboard.press("Enter")
         page.click("#quarry-view [data-put-in=laid]")
-        self.told(page, "stretched from 126 to 103.7 bpm; tuned from F minor to A minor, +4 semitones")
+        self.noticed(page, "stretched from 126 to 103.7 bpm; tuned from F minor to A minor, +4 semitones")
         source = self.document("Rope Walk")["layers"][-1]["source"]
         self.assertEqual((source["own_bpm"], source["tune_cents"]), (126.0, 400.0))
         # And handed over.
@@ -90,7 +87,7 @@ class RoundTest(BrowserCase):
         page.click("#layers li[data-select='layer:mid'] .row-name")
         self.unfold(page, "layers/mid")
         page.click("#sheet button:has-text('Freeze')")
-        self.told(page, "‘mid’ is frozen")
+        self.noticed(page, "‘mid’ is frozen")
         page.wait_for_selector("#layers li.is-frozen[data-select='layer:mid']")
         page.wait_for_selector("#sheet button:has-text('Thaw')")
         self.play(page)
@@ -99,7 +96,7 @@ class RoundTest(BrowserCase):
         self.unfold(page, "layers/mid/source")
         page.fill("#sheet input[type=number][data-path='layers/mid/transpose']", "2")
         page.keyboard.press("Enter")
-        self.told(page, "‘mid’ is thawed")
+        self.noticed(page, "‘mid’ is thawed")
         page.wait_for_selector("#layers li:not(.is-frozen)[data-select='layer:mid']")
         self.settled(page)
         self.assertTrue(self.hears(page, self.loop("Slipway")))
@@ -109,7 +106,7 @@ class RoundTest(BrowserCase):
         page.click("#layers li[data-select='layer:growl'] .row-name")
         self.unfold(page, "layers/growl")
         page.click("#sheet button:text-is('Keep its chain')")
-        self.told(page, "Kept in the Quarry, among the parts, as ‘chain of growl’")
+        self.noticed(page, "Kept in the Quarry, among the parts, as ‘chain of growl’")
         steps = len(self.document("Slipway")["bus"]["path"])
         page.goto(f"{self.server.url}/stacks/{self.stacks['Slipway']}")
         page.wait_for_selector("html[data-ready=yes]")
@@ -117,7 +114,7 @@ class RoundTest(BrowserCase):
         page.click("#quarry-open")
         page.select_option("#quarry-view [name=what]", "parts")
         page.click("#quarry-view .part-row:has-text('chain') [data-put-part], #quarry-view [data-put-part]")
-        self.told(page, "at the end of the path of bus")
+        self.noticed(page, "at the end of the path of bus")
         self.assertGreater(len(self.document("Slipway")["bus"]["path"]), steps)
         self.assertEqual(self.server.plan(self.stacks["Slipway"])["undo"], "Put in chain of growl")
 
@@ -132,7 +129,7 @@ class QuarryPageTest(BrowserCase):
         page = self.open("/quarry")
         page.wait_for_selector("html[data-ready=yes]")
         page.set_input_files("#bring-folder", self.folder / "pier")
-        page.wait_for_selector("#notices >> text=3 brought, 1 refused.")
+        self.noticed(page, "3 brought, 1 refused.")
         self.assertIn("'pier/deep/broken.wav'", page.inner_text("#notices .refused"))
         page.fill("[name=words]", "pile")
         self.until(page, "document.querySelectorAll('.quarry-row').length === 3")
@@ -149,7 +146,7 @@ class QuarryPageTest(BrowserCase):
         page.wait_for_selector(".quarry-row small:has-text('wet stone')")
         page.focus(".quarry-row[aria-current=true]")
         page.keyboard.press("Delete")
-        page.wait_for_selector("#notices >> text=‘pile 1’ is removed from the list.")
+        self.noticed(page, "‘pile 1’ is removed from the list.")
         self.until(page, "document.querySelectorAll('.quarry-row').length === 2")
         page.click("#notices button:has-text('Put back')")
         self.until(page, "document.querySelectorAll('.quarry-row').length === 3")

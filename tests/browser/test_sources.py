@@ -46,7 +46,7 @@ class SourcesTest(BrowserCase):
         chosen.value.set_files(own)
         page.wait_for_url("**/stacks/*")
         page.wait_for_selector("html[data-ready=yes]")
-        page.wait_for_selector(".notice >> text=7 notes read")
+        self.noticed(page, "7 notes read")
         self.listed(page)
         document = self.document("new")
         self.assertAlmostEqual(document["tempo_bpm"], TEMPO, delta=0.5)

@@ -13,7 +13,7 @@ import { Jobs, Quarry } from "./jobs.js";
 import { listenToKeys } from "./keys.js";
 import { Listening } from "./listening.js";
 import { Newest } from "./newest.js";
-import { Now } from "./now.js";
+import { LESS_MOTION, Now } from "./now.js";
 import { Panels } from "./panels.js";
 import { Path } from "./path.js";
 import { Player } from "./player.js";
@@ -31,6 +31,7 @@ const RENDERING_SHOWN_MS = 300;
 const [STEMS_WANTED_MS, STEMS_AGAIN_MS] = [4000, 1000];
 const SETTLING_MS = 20;
 const RESTING_MS = 250; // a hand that rests in the middle of a drag wants to see
+const STEP_MS = 100; // of the playhead, where less motion is wanted
 
 class Bench {
   constructor(root) {
@@ -396,7 +397,8 @@ class Bench {
     const position = `${bar + 1}.${Math.floor(rest) + 1}.${Math.floor((rest % 1) * 4) + 1}`;
     if (position !== this.shownPosition) document.getElementById("position").textContent = position;
     this.shownPosition = position;
-    requestAnimationFrame(() => this.animate());
+    if (LESS_MOTION.matches) setTimeout(() => this.animate(), STEP_MS);
+    else requestAnimationFrame(() => this.animate());
   }
 }
 

@@ -16,7 +16,7 @@ let wanted = null;
 let fetched = null; // { revision, abort } of the request in flight
 let edition = 0; // counts what is to be heard: of two sounds, the one of the later edition is the newer
 let pending = null; // { revision, edition }: heard as a stretch so far; its loop is asked for when the hand rests
-let came = null; // seconds from the posting of the last edit until its stretch was here
+let came = null; // seconds from asking for the last stretch until it was here
 let timers = [];
 let fetchingStems = false;
 let measuring = null; // the level that is asked for
@@ -151,7 +151,7 @@ const now = () => performance.timeOrigin + performance.now();
 /** A stretch has come with the answer to an edit: it is heard at once, and its loop when the hand rests. */
 function taken(head, content, final, heard) {
   edition += 1;
-  came = Math.min((now() - heard.posted) / 1000, 60);
+  came = secondsSince(heard.posted);
   pending = { revision: head.revision, edition };
   carryStretch(head, content, edition);
   postMessage({ budget: { ...heard, edition, revision: head.revision, rendered: head.ms, sent: now() } });
@@ -161,10 +161,12 @@ function taken(head, content, final, heard) {
   later(furtherAfter(head), () => postMessage({ further: true }));
 }
 
-/** When the next stretch is to be asked for: it may take three times as long, and is there before the first one ends. */
-function furtherAfter({ frames, rate, ms }) {
-  const left = 1000 * frames / rate - 3 * ms - 100;
-  return Math.min(Math.max(left, SOON_MS), AGAIN_MS);
+const secondsSince = (posted) => Math.min((now() - posted) / 1000, 60);
+
+/** When the next stretch is to be asked for: some of this one had been played when it came, and the next one may take
+ * twice as long and is still there before this one ends. */
+function furtherAfter({ frames, rate }) {
+  return Math.min(Math.max(1000 * (frames / rate - 3 * came), SOON_MS), AGAIN_MS);
 }
 
 /** What is heard otherwise now is heard as a stretch first. */
@@ -175,9 +177,11 @@ function ahead(playhead, revision) {
 }
 
 async function stretchFrom(playhead, mine) {
+  const posted = now();
   try {
     const response = await postRaw(`${address}/stretch`, { client, heard: asked.heard, ...playhead, came });
     for await (const { head, content } of partsOf(response)) {
+      came = secondsSince(posted);
       if (pending === mine && head.revision === mine.revision) carryStretch(head, content, mine.edition);
     }
   } catch { /* the loop is on its way */ }

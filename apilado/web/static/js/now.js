@@ -9,14 +9,15 @@ const [QUIETEST_DB, LOUDEST_DB] = [-60, 0]; // of the ruled scale in a row
 const MOST_TAKEN_DB = 24; // of the scale of a line
 const LAST_SECONDS = 3;
 
+export const LESS_MOTION = matchMedia("(prefers-reduced-motion: reduce)");
+
 export class Now {
   constructor(bench) {
     this.bench = bench;
     this.button = document.getElementById("now-open");
     this.canvas = document.getElementById("now-spectra");
     this.meter = document.getElementById("now-meter");
-    const still = matchMedia("(prefers-reduced-motion: reduce)").matches;
-    this.on = (localStorage.getItem("now") ?? (still ? "no" : "yes")) === "yes";
+    this.on = (localStorage.getItem("now") ?? (LESS_MOTION.matches ? "no" : "yes")) === "yes";
     this.data = null;
     this.shownAt = this.drawnAt = 0;
     this.show();
