@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from collections import OrderedDict
 from dataclasses import dataclass
-from functools import lru_cache
+from threading import Lock
 
 from apilado.core.document.reading import stack_from_json, stack_to_compact_json
 from apilado.core.document.stack import Stack
@@ -242,7 +243,9 @@ class Stacks:
 
     @staticmethod
     def _append(connection: sqlite3.Connection, stack_id: int, parent: int | None, step: Step) -> int:
-        kept = documents.written(connection, stack_to_compact_json(step.stack), parent)
+        document = stack_to_compact_json(step.stack)
+        kept = documents.written(connection, document, parent)
+        READINGS.keep(document, step.stack)
         revision = connection.execute(
             "INSERT INTO revisions (stack, parent, title, gesture, client, document, base) "
             "VALUES (?, ?, ?, ?, ?, ?, ?)",
@@ -284,10 +287,37 @@ class Stacks:
         )
 
 
-@lru_cache(maxsize=PARSED_KEPT)
+class Readings:
+    """The stacks in the documents that were read or written last: they are not read again."""
+
+    def __init__(self, most: int) -> None:
+        self._most = most
+        self._known: OrderedDict[str, Stack] = OrderedDict()
+        self._lock = Lock()
+
+    def of(self, document: str) -> Stack:
+        """The stack in a document."""
+        with self._lock:
+            known = self._known.get(document)
+        stack = stack_from_json(document) if known is None else known
+        self.keep(document, stack)
+        return stack
+
+    def keep(self, document: str, stack: Stack) -> None:
+        """A stack is what a document holds."""
+        with self._lock:
+            self._known[document] = stack
+            self._known.move_to_end(document)
+            while len(self._known) > self._most:
+                self._known.popitem(last=False)
+
+
+READINGS = Readings(PARSED_KEPT)
+
+
 def read_document(document: str) -> Stack:
-    """The stack in a document; what was read lately is not read again."""
-    return stack_from_json(document)
+    """The stack in a document."""
+    return READINGS.of(document)
 
 
 def _check_id(stack_id: int) -> None:

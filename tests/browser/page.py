@@ -152,6 +152,13 @@ class BrowserCase(unittest.TestCase):
         page.wait_for_timeout(60)
         page.wait_for_selector("#bench[aria-busy=false] #soundings:not(.is-stale)", state="attached")
 
+    def bring(self, page: Page, selector: str, file: Path) -> None:
+        """Chooses a file as a hand does, which presses first: the sheet may be drawn anew while it is looked for."""
+        page.locator(selector).first.wait_for(state="attached")
+        with page.expect_file_chooser() as chosen:
+            page.evaluate("(selector) => document.querySelector(selector).click()", selector)
+        chosen.value.set_files(file)
+
     def unfold(self, page: Page, *lines: str) -> None:
         """Opens lines of the path, each within the one before; what is folded in them too."""
         for line in lines:

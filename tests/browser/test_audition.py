@@ -273,7 +273,7 @@ class BackingTest(AuditionCase):
         page = self.bench("Slipway")
         file = self.folder / "chords.wav"
         file.write_bytes(wav(sine(330.0, 2.0, amplitude=0.1)))
-        page.set_input_files("[data-upload=backing]", str(file))
+        self.bring(page, "[data-upload=backing]", file)
         page.wait_for_selector("#layers [data-select^='backing:']")
         self.settled(page)
         self.play(page)
@@ -290,7 +290,7 @@ class BackingTest(AuditionCase):
         # The finished piece in the loop's place, as loud as the stack.
         file.write_bytes(wav(noise(8 * RATE, amplitude=0.1)))
         page.keyboard.press("t")
-        page.set_input_files("[data-upload=reference]", str(file))
+        self.bring(page, "[data-upload=reference]", file)
         page.wait_for_selector("[data-piece]")
         self.settled(page)
         page.keyboard.press("Shift+T")

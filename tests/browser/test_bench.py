@@ -325,7 +325,7 @@ class FilesTest(BrowserCase):
                 name="x",
             )
         )
-        page.set_input_files("#layers-panel [data-upload=new]", bass)
+        self.bring(page, "#layers-panel [data-upload=new]", bass)
         page.wait_for_selector("#layers .row-name >> text=bass")
         page.click("#layers [data-select=kick] .row-name")
         self.unfold(page, "kick/sound")
@@ -337,7 +337,7 @@ class FilesTest(BrowserCase):
         page.wait_for_selector("#sheet >> text=File: kick.wav")
         page.click("#sheet [data-select=piece]")
         self.settled(page)
-        page.set_input_files("#sheet [data-upload=midi]", midi)
+        self.bring(page, "#sheet [data-upload=midi]", midi)
         page.click("dialog >> text=Use them at 98 bpm")
         self.until(page, "document.querySelector('#head').textContent.includes('98 bpm')")
         page.click("#files summary")
@@ -443,7 +443,7 @@ class FilesTest(BrowserCase):
         before = self.document("Rope Walk")
         broken = self.folder / "broken.wav"
         broken.write_bytes(wav(sine(60.0, 0.2))[:1000])
-        page.set_input_files("#layers-panel [data-upload=new]", broken)
+        self.bring(page, "#layers-panel [data-upload=new]", broken)
         page.wait_for_selector(".notice.is-fault >> text='broken.wav' is cut short")
         self.assertEqual(self.document("Rope Walk"), before)
 

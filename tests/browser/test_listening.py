@@ -63,6 +63,7 @@ class ListeningTest(BrowserCase):
                 waits.setdefault(name, []).append(
                     next(mark["at"] for mark in marks if mark.get("sounding") == revision) - released
                 )
+                sounded = sum("sounding" in mark for mark in marks)
                 self.assertFalse(np.array_equal(before, after))
                 # The place goes on: both loops are met from one and the same start.
                 met = [
@@ -80,7 +81,7 @@ class ListeningTest(BrowserCase):
                         places_of(heard[0, :8192], before[0]),
                         key=lambda at: np.count_nonzero(agrees(heard, before, at)),
                     )
-                    self.is_nearly_either(heard, before, after, start)
+                    self.is_nearly_either(heard, before, after, start, sounded)
         medians = {name: statistics.median(times) for name, times in waits.items()}
         for name, times in waits.items():
             print(
@@ -91,15 +92,17 @@ class ListeningTest(BrowserCase):
         print(file=sys.stderr)
         self.assertEqual(self.complaints, [])
 
-    def is_nearly_either(self, heard, before, after, start):
-        """Between the two loops lies what a stretch is allowed to be off, and the fades."""
+    def is_nearly_either(self, heard, before, after, start, sounded):
+        """Between the two loops lies what a stretch is allowed to be off, and the fades to what sounded one after
+        another."""
         index = (start + np.arange(heard.shape[1])) % before.shape[1]
         peak = float(max(np.abs(before).max(), np.abs(after).max()))
         off = [
             np.max(np.abs(heard - loop[:, index]), axis=0) > 10.0 ** (-30.0 / 20.0) * peak for loop in (before, after)
         ]
-        # A mute is heard from stems, then as a stretch, then as the loop.
-        self.assertLessEqual(int(np.count_nonzero(off[0] & off[1])), 4 * FADE)
+        # A mute is heard from stems, then as a stretch, then as the loop; on a busy machine a stretch may end before the
+        # next one has come, and the old loop is heard in between.
+        self.assertLessEqual(int(np.count_nonzero(off[0] & off[1])), (sounded + 1) * FADE)
 
     def test_stop_and_go_on(self):
         page = self.bench("Rope Walk")

@@ -13,7 +13,7 @@ from apilado.demo.stacks import rope_walk, slipway
 from apilado.errors import FutureVersion, NotFound, StorageFault, UnreadableFile
 from apilado.store.assets import Assets, write_whole
 from apilado.store.database import Database, migrate, migrations, statements
-from apilado.store.stacks import Stacks, Step, Unreadable
+from apilado.store.stacks import Readings, Stacks, Step, Unreadable
 from tests.support import sha256, sine, wav
 
 STACK = slipway().stack
@@ -57,6 +57,21 @@ class StacksTest(StoreCase):
         self.assertEqual(self.stacks.redo(first.stack_id).revision.stack.name, "two")
         self.stacks.undo(first.stack_id)
         self.assertEqual(self.stacks.undo(first.stack_id).revision.stack.name, "one")
+
+    def test_what_was_written_is_not_read_again(self):
+        first = self.stacks.create(named("one"))
+        new = step("two")
+        self.assertIs(self.stacks.append(first.stack_id, first.id, new).stack, new.stack)
+        self.assertIs(self.stacks.head(first.stack_id).stack, new.stack)
+        with mock.patch("apilado.store.stacks.READINGS", Readings(2)):  # as after a restart
+            read = self.stacks.head(first.stack_id).stack
+            self.assertIsNot(read, new.stack)
+            self.assertEqual(read, new.stack)
+            self.assertIs(self.stacks.head(first.stack_id).stack, read)
+            for name in ("three", "four"):
+                self.stacks.append(first.stack_id, self.stacks.head_id(first.stack_id), step(name))
+            self.stacks.undo(first.stack_id)
+            self.assertIsNot(self.stacks.undo(first.stack_id).revision.stack, read)  # too long ago
 
     def test_an_edit_after_undo_begins_a_branch(self):
         first = self.stacks.create(named("one"))

@@ -17,6 +17,8 @@ from typing import Any, TypeVar, cast
 
 from pydantic import BaseModel
 
+from apilado.core.identity import ByIdentity
+from apilado.core.parameters import Model
 from apilado.core.parts import new_id
 from apilado.errors import InvalidEdit
 
@@ -25,6 +27,9 @@ BY_CONTENT = "@"
 PLACE = re.compile(r"[0-9]{1,6}")
 """A place in a list of plain values, in plain digits."""
 M = TypeVar("M", bound=BaseModel)
+MOST_FOUND = 4096
+_FOUND = ByIdentity(64)
+"""What lay at addresses of the documents, and of the parts, in which something was looked for last."""
 
 
 def joined(*parts: str) -> str:
@@ -92,8 +97,17 @@ def walked(root: Any, path: str) -> list[Any]:
 
 
 def find(root: Any, path: str) -> Any:
-    """What an address points at, or None."""
-    return walked(root, path)[-1]
+    """What an address points at, or None. In a document, which never changes, it is looked for once."""
+    if not isinstance(root, Model):
+        return walked(root, path)[-1]
+    found: dict[str, Any] = _FOUND.get(dict, root)
+    there = found.get(path, found)
+    if there is found:  # it has not been looked for
+        there = walked(root, path)[-1]
+        if len(found) >= MOST_FOUND:
+            found.clear()
+        found[path] = there
+    return there
 
 
 def reaches(root: Any, path: str) -> bool:

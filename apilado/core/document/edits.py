@@ -59,6 +59,7 @@ from apilado.core.document.forms import as_in_section, section_of
 from apilado.core.document.reading import explain, is_text
 from apilado.core.document.settings import KeepSetting, TakeSetting
 from apilado.core.document.stack import Stack
+from apilado.core.document.unchanged import kept_from
 from apilado.errors import InvalidEdit
 
 
@@ -225,6 +226,6 @@ def apply(stack: Stack, edit: Edit) -> Stack:
     edit.alter(data)
     let_go(stack, data)
     try:
-        return Stack.model_validate(data)
+        return kept_from(stack, Stack.model_validate(data))
     except ValidationError as error:
         raise InvalidEdit(f"not changed: {explain(error)}") from None

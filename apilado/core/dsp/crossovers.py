@@ -23,6 +23,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -95,6 +96,7 @@ class Border:
         return self.edge_low is not self.low
 
 
+@lru_cache(maxsize=256)
 def border(
     frequency_hz: float,
     slope_db_per_octave: int,

@@ -66,6 +66,7 @@ class Builder:
         self.forms = forms_of(stack, rendered_twice(stack))
         self.plan = in_frames(self.forms.plan, stack, clock)
         self.memories = Memories(self.forms.stacks, clock)
+        self._sources: dict[str, Stage] = {}
         self._shaped: dict[str, Stage] = {}
         self._live: dict[str, Stage] = {}
         self._thawed_loop: Builder | None = None
@@ -301,7 +302,9 @@ class Builder:
 
     def source(self, layer: Layer) -> Stage:
         """The raw sound of a layer, behind the filters of its source."""
-        return sourced(self, layer)
+        if layer.id not in self._sources:
+            self._sources[layer.id] = sourced(self, layer)
+        return self._sources[layer.id]
 
     def shaped(self, layer: Layer) -> Stage:
         """The source, and all of the layer's path; of a layer that is frozen, what is kept of them."""

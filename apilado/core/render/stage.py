@@ -94,20 +94,14 @@ def canonical(value: Any) -> str:
     Raises:
         TypeError: a value of a kind that has no canonical text here.
     """
-    if isinstance(value, BaseModel):
-        told = value.model_dump_json()
-        # Ids are names, and nothing of them is heard.
-        places = value.places() if isinstance(value, Model) else {}
-        if places:
-            told = POINTER.sub(lambda found: f'{found[1]}{_placed(found[2], places)}"', told)
-        return f"{type(value).__qualname__}{ID.sub('', told) if holds_parts(type(value)) else told}"
-    if isinstance(value, tuple):
-        return _TEXTS.get(partial(_digest, value), value) if len(value) >= LONG else _listed(value)
     if value is None or isinstance(value, bool | int | float | str):
         return repr(value)
+    if isinstance(value, BaseModel):
+        return _TEXTS.get(partial(_told, value), value)
+    if isinstance(value, tuple):
+        return _TEXTS.get(partial(_digest, value), value) if len(value) >= LONG else _listed(value)
     if hasattr(value, "__dataclass_fields__"):
-        fields = ",".join(f"{f}={canonical(getattr(value, f))}" for f in value.__dataclass_fields__)
-        return f"{type(value).__qualname__}({fields})"
+        return _TEXTS.get(partial(_fielded, value), value)
     raise TypeError(f"a stage takes models, dataclasses, tuples and plain values, not {type(value).__name__}")
 
 
@@ -142,8 +136,23 @@ def joined(
 
 
 LONG = 24
-_TEXTS = ByIdentity(64)
-"""Of long tuples, such as the notes that several layers play."""
+_TEXTS = ByIdentity(4096)
+"""Of parts, which stay the same objects as long as no edit changes them, of clocks, and of long tuples, such as the
+notes that several layers play."""
+
+
+def _told(part: BaseModel) -> str:
+    told = part.model_dump_json()
+    # Ids are names, and nothing of them is heard.
+    places = part.places() if isinstance(part, Model) else {}
+    if places:
+        told = POINTER.sub(lambda found: f'{found[1]}{_placed(found[2], places)}"', told)
+    return f"{type(part).__qualname__}{ID.sub('', told) if holds_parts(type(part)) else told}"
+
+
+def _fielded(value: Any) -> str:
+    fields = ",".join(f"{f}={canonical(getattr(value, f))}" for f in value.__dataclass_fields__)
+    return f"{type(value).__qualname__}({fields})"
 
 
 def _listed(value: tuple[Any, ...]) -> str:
