@@ -33,6 +33,19 @@ class WindowTest(BrowserCase):
             )
             page.context.close()
 
+    def test_it_is_drawn_once_and_anew_when_the_window_has_another_size(self):
+        page, plans = self.bench("Slipway"), []
+        page.on("request", lambda request: plans.append(request.url) if request.url.endswith("/plan") else None)
+        page.reload()
+        page.wait_for_selector("html[data-ready=yes]")
+        page.wait_for_selector("#soundings:not(.is-stale) .soundings-head", state="attached")
+        page.wait_for_timeout(300)  # what is asked for after a change of size is asked for after 60 ms
+        self.assertEqual(len(plans), 1)
+        with page.expect_request("**/plan"):
+            page.set_viewport_size({"width": 1100, "height": 700})
+        self.settled(page)
+        self.assertEqual(len(plans), 2)
+
     def test_the_lower_row_grows_with_the_window(self):
         heights = []
         for size in ((1280, 800), (2560, 1440)):

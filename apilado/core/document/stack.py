@@ -69,7 +69,7 @@ def keys_apart(from_key: str, to_key: str) -> int:
 
 
 _PLAYED = ByIdentity(16)
-"""The notes of a stack, which every layer asks for."""
+"""The notes of stacks, which every layer asks for."""
 
 
 class Crossover(Part):
@@ -221,7 +221,8 @@ class Stack(Model):
     def played(self, notes: tuple[Note, ...] | None = None) -> tuple[Note, ...]:
         """Notes as they are played over the piece; if none are given the stack's pattern, or what a section plays."""
         if notes is None:
-            return _PLAYED.get(self._with_sections, self)
+            counted = (self.pattern_bars, self.bars, self.beats_per_bar)
+            return _PLAYED.get(self._with_sections, self.pattern, self.sections, beside=counted)
         return again(notes, self.pattern_beats, self.beats) if self.pattern_bars else notes
 
     def _with_sections(self) -> tuple[Note, ...]:

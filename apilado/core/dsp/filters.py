@@ -62,6 +62,8 @@ def _tan(angle: Knots) -> Knots:
 
 def _as_section(coefficients: tuple[Knots, ...], a0: Knots) -> Sections:
     """Coefficients over a0 as a section of a cascade."""
+    if not any(isinstance(each, np.ndarray) for each in (*coefficients, a0)):
+        return np.array([[each / a0 for each in coefficients]])
     together = np.broadcast_arrays(*coefficients)
     return np.asarray(np.stack(together, axis=-1) / np.asarray(a0)[..., None])[..., None, :]
 

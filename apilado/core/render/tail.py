@@ -23,6 +23,7 @@ from apilado.core.dsp.crossovers import cut, in_a_row
 from apilado.core.dsp.equaliser import SENT_SLOPE, butterworth_high_pass
 from apilado.core.dsp.filters import Sections, settle_frames
 from apilado.core.dsp.linear_phase import LOWEST_MONO_HZ, MONO_HOP_MS, Taps, band_taps, mono_low
+from apilado.core.identity import ByIdentity
 from apilado.core.parameters import parameters_of
 from apilado.core.render.playing import root_of, score_of
 from apilado.core.render.targets import MIDDLE_PITCH, targets_of
@@ -58,6 +59,10 @@ def _form_tail(stack: Stack, rate_hz: int) -> float:
     return max(0.0, through, space, *drums.values()) + shared + MARGIN_SECONDS
 
 
+_RINGS = ByIdentity(1024)
+"""For how many seconds points ring by themselves."""
+
+
 class Reach:
     """How far back and ahead the parts of one form of a stack reach, in seconds."""
 
@@ -86,7 +91,8 @@ class Reach:
 
     def point_seconds(self, eq: str, point: Point) -> float:
         """Of a point of the EQ at an address by itself, where it rings longest."""
-        return self.rings_seconds(self.slowest(joined(eq, "points", point.id), point).sections(self.rate_hz))
+        slowest = self.slowest(joined(eq, "points", point.id), point)
+        return _RINGS.get(lambda: self.rings_seconds(slowest.sections(self.rate_hz)), slowest, beside=self.rate_hz)
 
     def delay_seconds(self, layer: Layer) -> float:
         """By how much a layer comes later at most."""

@@ -462,8 +462,7 @@ function listen(bench) {
   listenToBorders(bench, () => later(() => bench.step("plan")));
   listenToGestures(bench, () => later(() => bench.step("plan")));
   new ResizeObserver(() => {
-    bench.panels.size = null;
-    later(() => bench.step("plan"));
+    if (bench.panels.resized()) later(() => bench.step("plan"));
   }).observe(bench.panels.svg.passage);
 }
 

@@ -29,6 +29,13 @@ export class Panels {
     return { ...this.size, first_beat: this.zoom.first, last_beat: this.zoom.last };
   }
 
+  /** Whether they have another size than the server was told. An observer is called for the first size too. */
+  resized() {
+    const told = this.size;
+    this.size = this.measure();
+    return Boolean(told) && JSON.stringify(told) !== JSON.stringify(this.size);
+  }
+
   measure() {
     const size = (name) => this.svg[name].getBoundingClientRect();
     this.width = size("passage").width;
