@@ -104,6 +104,22 @@ class ListeningTest(BrowserCase):
         # next one has come, and the old loop is heard in between.
         self.assertLessEqual(int(np.count_nonzero(off[0] & off[1])), (sounded + 1) * FADE)
 
+    def test_where_less_motion_is_wanted_the_playhead_goes_in_steps(self):
+        page = self.bench("Rope Walk")
+        self.play(page)
+        page.evaluate(
+            """() => {
+              window.steps = 0;
+              window.begun = performance.now();
+              const seen = new MutationObserver(() => { window.steps += 1; });
+              seen.observe(document.querySelector(".playhead"), { attributeFilter: ["style"] });
+            }"""
+        )
+        self.until(page, "steps >= 10")
+        # Ten a second at most: a timer never comes too soon, and on a busy machine it comes late.
+        steps, ms = page.evaluate("[steps, performance.now() - begun]")
+        self.assertLessEqual(steps, ms / 100.0 + 2)
+
     def test_stop_and_go_on(self):
         page = self.bench("Rope Walk")
         self.play(page)

@@ -6,14 +6,20 @@ import numpy as np
 from scipy import stats
 
 from apilado.core.clock import Clock
+from apilado.core.document.equaliser import Bell
+from apilado.core.document.path import Equaliser
+from apilado.core.document.stack import Bus
+from apilado.core.dsp.filters import settle_frames
 from apilado.core.render.cache import COARSE_FRAMES, MOST_COARSE, StageCache
 from apilado.core.render.engine import Engine, Token
 from apilado.core.render.stage import stage
 from apilado.core.render.stretch import _Lead, added, faded_in, faded_out
+from apilado.core.render.tail import Reach
 from apilado.core.treatments.base import Treatment
 from apilado.core.treatments.delay import Delay
 from apilado.core.treatments.registry import TREATMENTS
 from apilado.core.treatments.reverb import Reverb
+from tests.support import RATES, plain_stack
 
 HEARD = 1e-3
 CONSTANTS = -np.log(HEARD)
@@ -37,6 +43,16 @@ def lead_of(fading_s):
     for seconds in fading_s:
         lead = lead.behind(_Lead(longest_s=seconds, summed_s=seconds))
     return lead.seconds
+
+
+class ReachTest(unittest.TestCase):
+    def test_a_point_rings_for_as_long_as_its_filter_at_each_rate(self):
+        bell = Bell(id="bell", frequency_hz=16000.0, q=8.0, gain_db=9.0)
+        stack = plain_stack(bus=Bus(path=(Equaliser(id="eq", points=(bell,)),)))
+        for rate in (*RATES, *RATES):
+            wanted = settle_frames(bell.sections(rate)) / rate
+            self.assertEqual(Reach(stack, rate).point_seconds("bus/path/eq", bell), wanted)
+        self.assertNotEqual(*[settle_frames(bell.sections(rate)) / rate for rate in (44100, 96000)])
 
 
 class LeadTest(unittest.TestCase):

@@ -17,7 +17,7 @@ import { LESS_MOTION, Now } from "./now.js";
 import { Panels } from "./panels.js";
 import { Path } from "./path.js";
 import { Player } from "./player.js";
-import { handsOff, listenToPresses, openDialog, replaceKeepingPlace } from "./redraw.js";
+import { handsOff, listenToPresses, openDialog, replaceKeepingPlace, underHand } from "./redraw.js";
 import { Remedies } from "./remedies.js";
 import { Sections } from "./sections.js";
 import { Tapping } from "./tapping.js";
@@ -88,7 +88,7 @@ class Bench {
 
   /** Tells assistive technology, and whoever waits, that the page is not up to date yet. */
   busy() {
-    const waiting = this.steps > 0 || this.edits.busy || this.measuring.busy || this.measureTimer !== null || this.player.rendering;
+    const waiting = this.steps > 0 || this.edits.busy || this.measuring.busy || this.measureTimer !== null || this.player.rendering || (this.sheets.busy && !underHand());
     document.getElementById("bench").setAttribute("aria-busy", waiting);
   }
 
@@ -283,7 +283,10 @@ class Bench {
 
   refreshControls(all = true) {
     this.everyControl ||= all;
-    return this.sheets.ask().then(() => {
+    const drawn = this.sheets.ask();
+    this.busy();
+    return drawn.then(() => {
+      this.busy();
       if (this.path.ahead !== undefined) this.path.offer(); // what was typed until the sheet was there
     });
   }

@@ -32,6 +32,9 @@ export function listenToPresses() {
 
 const placeOf = (target) => target.closest(REDRAWN)?.id.replace("-open", "") ?? null;
 
+/** Whether a part of the page waits for a hand before it is drawn anew. */
+export const underHand = () => Boolean(press.place ?? typing.place);
+
 /** Waits for the end of a press in one of some places, and for a number or a text that is being typed there. */
 export async function handsOff(...places) {
   if (places.includes(press.place)) await press.over;
