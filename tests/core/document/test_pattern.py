@@ -30,6 +30,13 @@ class PatternTest(unittest.TestCase):
         self.assertEqual(short.played(), written)
         np.testing.assert_array_equal(rendered(short)["output"], rendered(long)["output"])
 
+    def test_more_bars_play_it_more_often(self):
+        """The pattern stays the same object, and so do the sections; only how far it is played is another."""
+        stack = plain_stack(bars=2, pattern=ONE_BAR, pattern_bars=1)
+        longer = apply(stack, SetValue(path="bars", value=4))
+        self.assertIs(longer.pattern, stack.pattern)
+        self.assertEqual([len(each.played()) for each in (stack, longer, stack)], [4, 8, 4])
+
     def test_what_lies_beyond_it_is_not_played(self):
         beyond = (*ONE_BAR, Note(start_beats=4.0, pitch=50))
         self.assertEqual(len(again(beyond, 4.0, 8.0)), 4)
