@@ -209,7 +209,7 @@ class CommandsTest(FolderCase):
     def test_complaints_are_one_line(self):
         for arguments, words in (
             (("check", self.folder / "none.json"), "No such file"),
-            (("import", __file__), "neither a bundle"),
+            (("import", __file__, "--data", self.folder / "data"), "neither a bundle"),
             (
                 (
                     "render",
