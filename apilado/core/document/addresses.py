@@ -97,16 +97,15 @@ def walked(root: Any, path: str) -> list[Any]:
 
 
 def find(root: Any, path: str) -> Any:
-    """What an address points at, or None. In a document, which never changes, it is looked for once."""
+    """What an address points at, or None. In a document, which never changes, it is found once."""
     if not isinstance(root, Model):
         return walked(root, path)[-1]
     found: dict[str, Any] = _FOUND.get(dict, root)
-    there = found.get(path, found)
-    if there is found:  # it has not been looked for
+    there = found.get(path)
+    if there is None:
         there = walked(root, path)[-1]
-        if len(found) >= MOST_FOUND:
-            found.clear()
-        found[path] = there
+        if there is not None and len(found) < MOST_FOUND:  # whoever asks for nonsense fills no memory
+            found[path] = there
     return there
 
 

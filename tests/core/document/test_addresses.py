@@ -2,6 +2,7 @@ import ast
 import copy
 import re
 import unittest
+from unittest import mock
 from pathlib import Path
 
 from apilado.core.banded import Band, Banded
@@ -41,6 +42,19 @@ def parts_in(model, path=""):
 class AddressesTest(unittest.TestCase):
     def setUp(self):
         self.stacks = [slipway().stack, lock_gate().stack, *[seeded_stack(seed)[0] for seed in range(12)]]
+
+    def test_what_is_remembered_of_a_document_is_only_what_is_there(self):
+        stack = self.stacks[-1]
+        remembered = {}
+        with mock.patch.object(addresses._FOUND, "get", return_value=remembered):
+            for path in ("tempo_bpm", "tempo_bpm", f"layers/{stack.layers[0].id}", "layers/nobody", "x" * 1000):
+                self.assertIs(addresses.find(stack, path), addresses.walked(stack, path)[-1])
+            self.assertEqual(list(remembered), ["tempo_bpm", f"layers/{stack.layers[0].id}"])
+            remembered["key"] = "from before"
+            self.assertEqual(addresses.find(stack, "key"), "from before")
+            with mock.patch.object(addresses, "MOST_FOUND", 3):
+                addresses.find(stack, "seed")
+        self.assertNotIn("seed", remembered)
 
     def test_every_part_is_found_at_its_address_in_the_model_and_in_its_json(self):
         kinds = set()
