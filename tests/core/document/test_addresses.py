@@ -2,8 +2,8 @@ import ast
 import copy
 import re
 import unittest
-from unittest import mock
 from pathlib import Path
+from unittest import mock
 
 from apilado.core.banded import Band, Banded
 from apilado.core.document import addresses

@@ -33,7 +33,7 @@ export class Panels {
   resized() {
     const told = this.size;
     this.size = this.measure();
-    return Boolean(told) && JSON.stringify(told) !== JSON.stringify(this.size);
+    return JSON.stringify(told) !== JSON.stringify(this.size);
   }
 
   measure() {
