@@ -16,6 +16,7 @@ from apilado.core.document.equaliser import eq_sections
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.filters import sections_response
+from apilado.core.identity import ByIdentity
 from apilado.core.measure.clicks import clicks
 from apilado.core.measure.kick_phase import kick_meeting
 from apilado.core.measure.notes import NoteMeasure, NoteSpan, levels_at, measure_notes
@@ -34,6 +35,8 @@ from apilado.core.units import db_to_gain
 
 RESPONSE_POINTS = 600
 HARSH_LEAST_DB = 4.0
+_SPANS = ByIdentity(256)
+"""Of the notes that a source plays. They stay one object too, and so what stages are known by."""
 CARVED_DB = 12.0
 """What an EQ cuts deeper than this is meant to be gone."""
 
@@ -62,19 +65,25 @@ def _lowest(stack: Stack) -> list[Layer]:
 
 def note_spans(stack: Stack, layer: Layer, clock: Clock) -> tuple[NoteSpan, ...]:
     """Every note that a layer's voice plays in a loop."""
-    played = voice_notes(layer_notes(stack, layer), clock.beats)
-    starts = [clock.sample_at(note.start_beats) for note in played]
-    following = [*starts[1:], clock.loop_frames + starts[0]] if starts else []
-    return tuple(
-        NoteSpan(
-            note.start_beats,
-            note.pitch,
-            start,
-            max(1, min(clock.sample_at(note.end_beats), after) - start),
-            expected_hz(stack, layer, note.pitch),
+    notes, root = layer_notes(stack, layer), root_of(stack, layer)
+
+    def spans() -> tuple[NoteSpan, ...]:
+        played = voice_notes(notes, clock.beats)
+        starts = [clock.sample_at(note.start_beats) for note in played]
+        following = [*starts[1:], clock.loop_frames + starts[0]] if starts else []
+        hertz = {pitch: expected_hz(stack, layer, pitch) for pitch in {note.pitch for note in played}}
+        return tuple(
+            NoteSpan(
+                note.start_beats,
+                note.pitch,
+                start,
+                max(1, min(clock.sample_at(note.end_beats), after) - start),
+                hertz[note.pitch],
+            )
+            for note, start, after in zip(played, starts, following, strict=True)
         )
-        for note, start, after in zip(played, starts, following, strict=True)
-    )
+
+    return _SPANS.get(spans, notes, root.source, beside=(clock, root.transpose))
 
 
 def notes_stage(stack: Stack, layer: Layer, sound: Stage, clock: Clock) -> Stage:

@@ -186,7 +186,7 @@ class Measures:
         """How a ducker would come back with another shape, found by running it."""
         hits = self.hit_frames(ducker)
         reduction = shape.reduction(self.key_of(ducker), tuple(frame for _, frame in hits), self.clock)
-        return _recoveries(hits, reduction, shape, self.clock)
+        return hit_recoveries(reduction, hits, **_timing(shape, self.clock))
 
     def drum_facts(self, name: str) -> DrumFacts:
         """What one hit of a drum is like."""
@@ -273,6 +273,11 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
     wanted["bass audio"], wanted["kick audio"] = graph.bass, graph.kick
     for name, reduction in graph.reductions.items():
         wanted["reduction", name] = reduction
+    for ducker in [each for each in stack.duckers if each.on]:
+        hits = hits_in_frames(stack, ducker, clock)
+        wanted["recoveries", ducker.id] = stage(
+            hit_recoveries, graph.reductions[ducker.id], hits=hits, **_timing(ducker.shape, clock)
+        )
     meetings = border_stages(stack, graph.layers, clock)
     wanted.update({("border", *names): meeting for names, (_, meeting) in meetings.items()})
     wanted.update({("sum", number): each for number, (_, each) in enumerate(part_sum_stages(stack, graph, clock))})
@@ -291,11 +296,7 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
         borders=tuple((index, results["border", *names]) for names, (index, _) in meetings.items()),
         ripples=split_ripples(stack, rate),
         reductions=reductions,
-        recoveries={
-            d.id: _recoveries(hits_in_frames(stack, d, clock), reductions[d.id], d.shape, clock)
-            for d in stack.duckers
-            if d.on
-        },
+        recoveries={key[1]: found for key, found in results.items() if key[0] == "recoveries"},
         grids={key[1]: found for key, found in results.items() if key[0] == "grid"},
         bass_audio=results["bass audio"],
         kick_audio=results["kick audio"],
@@ -409,8 +410,6 @@ def hits_in_frames(stack: Stack, ducker: Ducker, clock: Clock) -> tuple[tuple[fl
     return tuple((beat, clock.sample_at(beat)) for beat in stack.hits_of(ducker))
 
 
-def _recoveries(
-    hits: Sequence[tuple[float, int]], reduction: NDArray[np.float32], shape: DuckShape, clock: Clock
-) -> tuple[HitRecovery, ...]:
-    ahead = clock.samples_in_ms(shape.lead_ms())
-    return hit_recoveries(reduction, tuple(hits), rate_hz=clock.rate_hz, lookahead_frames=ahead)
+def _timing(shape: DuckShape, clock: Clock) -> dict[str, int]:
+    """What tells when the reduction of a hit begins and how long it lasts."""
+    return {"rate_hz": clock.rate_hz, "lookahead_frames": clock.samples_in_ms(shape.lead_ms())}
