@@ -53,8 +53,17 @@ class Curve:
     def per_frame(self) -> NDArray[np.float64]:
         """The value at each frame, shape (frames,)."""
         found = np.empty(self.frames)
-        _draw(np.asarray(self.at, np.float64), np.asarray(self.values, np.float64), found)
+        self._draw_into(found)
         return found
+
+    def rounded(self) -> NDArray[np.float32]:
+        """The value at each frame as sounds have it, shape (frames,)."""
+        found = np.empty(self.frames, np.float32)
+        self._draw_into(found)
+        return found
+
+    def _draw_into(self, out: NDArray[np.floating]) -> None:
+        _draw(np.asarray(self.at, np.float64), np.asarray(self.values, np.float64), out)
 
     def stretch(self, begins: int, frames: int) -> Curve:
         """What the curve of a loop does in so many frames of its endless repetition from a frame on."""
@@ -84,13 +93,13 @@ def mapped(value: Value, function: Callable[[NDArray[np.float64]], NDArray[np.fl
 
 def per_frame(value: Value) -> float | NDArray[np.float32]:
     """The number, or the curve's value at each frame, shape (frames,)."""
-    return value.per_frame().astype(np.float32) if isinstance(value, Curve) else value
+    return value.rounded() if isinstance(value, Curve) else value
 
 
 def pushed(audio: Audio, gain: Value) -> tuple[Audio, float]:
     """(what goes into a curve, the gain that is left to it): a gain that moves is applied before."""
     if isinstance(gain, Curve):
-        return audio * gain.per_frame().astype(np.float32), 1.0
+        return audio * gain.rounded(), 1.0
     return audio, gain
 
 

@@ -237,7 +237,7 @@ def reduced(audio: Audio, reduction_db: NDArray[np.float32], amount: Value = 1.0
     """The audio turned down by `amount` times the reduction; shape (channels, frames)."""
     out = np.empty_like(audio)
     if isinstance(amount, Curve):
-        reduction_db, amount = reduction_db * amount.per_frame().astype(np.float32), 1.0
+        reduction_db, amount = reduction_db * amount.rounded(), 1.0
     _reduced_kernel(audio, reduction_db, float(amount), out)
     return out
 

@@ -211,7 +211,7 @@ def _cascade_kernel(x: Any, sections: Any, state: Any, y: Any) -> None:
 
 
 def run_sections(
-    audio: Audio, sections: Sections, state: NDArray[np.float64] | None = None
+    audio: Audio, sections: Sections, state: NDArray[np.float64] | None = None, *, in_place: bool = False
 ) -> tuple[Audio, NDArray[np.float64]]:
     """Runs a cascade (float64, the state that of the transposed direct form II) over the audio.
 
@@ -219,6 +219,7 @@ def run_sections(
         audio: shape (channels, frames).
         sections: shape (sections, 5).
         state: shape (channels, sections, 2) as returned by the run before; silence if None.
+        in_place: the audio is nobody else's, and may be written over.
 
     Returns:
         The filtered audio and the state after its last frame.
@@ -231,16 +232,20 @@ def run_sections(
         raise ValueError(f"the state of this filter has the shape {shape}; this has {state.shape}")
     else:
         state = state.copy()
-    out = np.empty_like(audio)
+    out = audio if in_place else np.empty_like(audio)
     _cascade_kernel(audio, np.ascontiguousarray(sections), state, out)
     return out, state
 
 
-def filtered(audio: Audio, sections: Sections, *, looped: bool) -> Audio:
-    """The whole signal through a cascade: from silence, or as a loop in its steady state."""
+def filtered(audio: Audio, sections: Sections, *, looped: bool, in_place: bool = False) -> Audio:
+    """The whole signal through a cascade: from silence, or as a loop in its steady state.
+
+    Args:
+        in_place: the audio is nobody else's, and may be written over.
+    """
     if len(sections) == 0:
         return audio
-    return run_sections(audio, sections, loop_state(audio, sections) if looped else None)[0]
+    return run_sections(audio, sections, loop_state(audio, sections) if looped else None, in_place=in_place)[0]
 
 
 def loop_state(audio: Audio, sections: Sections) -> NDArray[np.float64]:
@@ -252,15 +257,15 @@ def loop_state(audio: Audio, sections: Sections) -> NDArray[np.float64]:
 
 
 def without_dc(audio: Audio, rate_hz: int, *, looped: bool, midway: bool = False) -> Audio:
-    """The audio without DC.
+    """The audio without DC; it is written over.
 
     Args:
         midway: it begins in the middle of something: what it is about then is taken for what it had been about.
     """
     if midway:
         start = audio[:, : max(1, round(DC_KNOWN_S * rate_hz))]
-        audio = audio - np.mean(start, axis=1, keepdims=True, dtype=np.float64).astype(np.float32)
-    return filtered(audio, dc_blocker(rate_hz), looped=looped)
+        audio -= np.mean(start, axis=1, keepdims=True, dtype=np.float64).astype(np.float32)
+    return filtered(audio, dc_blocker(rate_hz), looped=looped, in_place=True)
 
 
 def periodic_state(audio: Audio, sections: Sections) -> NDArray[np.float64]:

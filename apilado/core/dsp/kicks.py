@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio, as_audio
 from apilado.core.dsp.envelopes import DECAY_NEPERS, falling, rising
-from apilado.core.dsp.oversampling import PEAK_CONTEXT, interpolated_peak, oversampled
+from apilado.core.dsp.oversampling import interpolated_peak, oversampled
 from apilado.core.dsp.shapers import soft_clip
 
 OWN_RATE_HZ, DRIVEN_AT = 96000, 2
@@ -47,7 +47,7 @@ def kick_sound(
         body[: noise.shape[0]] += click * CLICK_GAIN * noise
     gain = 10.0 ** (drive_db / 20.0)
     driven = oversampled(body.astype(np.float32).reshape(1, -1), DRIVEN_AT, lambda x: soft_clip(x, gain), looped=False)
-    peak = interpolated_peak(np.pad(driven[0], 2 * PEAK_CONTEXT))
+    peak = interpolated_peak(driven[0])
     driven = driven / np.float32(peak) if peak > 0.0 else driven
     if rate_hz == OWN_RATE_HZ:
         return driven

@@ -32,6 +32,18 @@ def with_ends(audio: Audio, frames: int, *, looped: bool) -> Audio:
     return np.concatenate([wrapped_tail(audio, frames), audio, behind], axis=1)
 
 
+def taken_out(signal: NDArray[np.float32], begin: int, end: int, *, looped: bool) -> NDArray[np.float32]:
+    """Frames `begin` to `end` of a signal, shape (…, frames), which may reach out at its ends: into the rounds of a
+    loop, else into silence."""
+    frames = signal.shape[-1]
+    if begin >= 0 and end <= frames:
+        return signal[..., begin:end]
+    if looped:
+        return signal[..., np.arange(begin, end) % frames]
+    silent = [(0, 0)] * (signal.ndim - 1)
+    return np.pad(signal[..., max(begin, 0) : max(end, 0)], [*silent, (max(-begin, 0), max(end - frames, 0))])
+
+
 def wrapped_curve(curve: Curve, frames: int) -> Curve:
     """What a curve does in the last `frames` of a loop played round and round."""
     rounds = -(-frames // curve.frames)

@@ -12,6 +12,7 @@ which is the bilinear transform read backwards.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -94,38 +95,68 @@ def moving_filtered(audio: Audio, at: NDArray[np.int64], sections: Sections, *, 
         raise ValueError(f"{at.shape[0]} knots up to {at[-1]} do not fit {sections.shape[0]} rows and {audio.shape[1]}")
     if sections.shape[1] == 0:
         return audio
-    rows = state_variable_rows(sections)
-    state = np.zeros((audio.shape[0], rows.shape[1], 2))
+    state = np.zeros((audio.shape[0], sections.shape[1], 2))
     if looped:
-        _begin_loop(audio, at, rows, sections, state)
+        _begin_loop(audio, at, sections, state)
     out = np.empty_like(audio)
     for first in range(0, at.shape[0] - 1, KNOTS_AT_ONCE):  # in 64 bits, but never all of it
         some = slice(first, min(first + KNOTS_AT_ONCE, at.shape[0] - 1) + 1)
         begins, ends = at[some][0], at[some][-1]
-        part = run_moving(np.ascontiguousarray(audio[:, begins:ends]), at[some] - begins, rows[some], state)
+        rows = state_variable_rows(sections[some])
+        part = run_moving(np.ascontiguousarray(audio[:, begins:ends]), at[some] - begins, rows, state)
         part[np.abs(part) <= QUIETEST] = 0.0
         out[:, begins:ends] = part
     return out
 
 
-def _radii(sections: Sections) -> NDArray[np.float64]:
-    """How far the poles of each section lie from zero, the further of each two."""
+def some_at_a_time(make: Callable[..., Sections], *values: NDArray[np.float64]) -> Sections:
+    """What is made of the values at each knot, some knots at a time: nothing as long as a sound is worked with.
+
+    Args:
+        make: takes values of some knots, each of shape (knots,), and gives their sections.
+    """
+    found = make(*[value[:KNOTS_AT_ONCE] for value in values])
+    knots = values[0].shape[0]
+    if knots <= KNOTS_AT_ONCE:
+        return found
+    out = np.empty((knots, *found.shape[1:]))
+    for first in range(0, knots, KNOTS_AT_ONCE):
+        some = slice(first, first + KNOTS_AT_ONCE)
+        out[some] = make(*[value[some] for value in values])
+    return out
+
+
+def _longest_radius(sections: Sections) -> tuple[float, int]:
+    """(how far from zero a pole lies, at which knot), of the one that lies furthest."""
     a1, a2 = sections[..., 3], sections[..., 4]
     apart = np.sqrt(np.maximum(a1 * a1 - 4.0 * a2, 0.0))
-    return np.where(apart > 0.0, (np.abs(a1) + apart) / 2.0, np.sqrt(np.maximum(a2, 0.0)))
+    radii = np.where(apart > 0.0, (np.abs(a1) + apart) / 2.0, np.sqrt(np.maximum(a2, 0.0)))
+    furthest = np.max(radii, axis=1)
+    knot = int(np.argmax(furthest))
+    return float(furthest[knot]), knot
 
 
-def _begin_loop(
-    audio: Audio, at: NDArray[np.int64], rows: NDArray[np.float64], sections: Sections, state: NDArray[np.float64]
-) -> None:
+def _slowest(sections: Sections) -> Sections:
+    """The sections at the knot at which one rings longest."""
+    starts = range(0, sections.shape[0], KNOTS_AT_ONCE)
+    found = [(_longest_radius(sections[first : first + KNOTS_AT_ONCE]), first) for first in starts]
+    (_, knot), first = max(found, key=lambda each: each[0][0])
+    return np.asarray(sections[first + knot])
+
+
+def _begin_loop(audio: Audio, at: NDArray[np.int64], sections: Sections, state: NDArray[np.float64]) -> None:
     """Puts `state`, at rest, where a loop that has gone round for ever begins."""
-    ahead = settle_frames(sections[np.argmax(np.max(_radii(sections), axis=1))])
+    ahead = settle_frames(_slowest(sections))
     if ahead <= audio.shape[1]:
-        flat = rows.reshape(rows.shape[0], -1)
-        curves = [wrapped_curve(Curve(at, column), ahead) for column in flat.T]
+        # Where the loop begins, and from the knot on before which its last `ahead` frames begin.
+        last = max(1, int(np.searchsorted(at, audio.shape[1] - ahead, side="right")) - 1)
+        some = np.concatenate([[0], np.arange(last, at.shape[0])])
+        rows = state_variable_rows(sections[some])
+        curves = [wrapped_curve(Curve(at[some], column), ahead) for column in rows.reshape(rows.shape[0], -1).T]
         before = np.stack([curve.values for curve in curves], axis=1).reshape(-1, *rows.shape[1:])
         run_moving(wrapped_tail(audio, ahead), curves[0].at, before, state)
         return
+    rows = state_variable_rows(sections)
     # It moves, and yet it is linear in what is in it.
     count = 2 * rows.shape[1]
     around = np.eye(count).reshape(count, rows.shape[1], 2)

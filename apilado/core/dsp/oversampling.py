@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 from apilado.core.dsp.audio import Audio, as_audio
 from apilado.core.dsp.designs import sinc_taps_for
 from apilado.core.dsp.kernels import free_kernel, kernel
-from apilado.core.dsp.lead_in import wrapped_tail
+from apilado.core.dsp.lead_in import taken_out
 
 PASS_EDGE, STOP_EDGE, STOP_DB = 0.43, 0.51, 90.0
 TAPS_PER_PHASE = 72
@@ -29,7 +29,7 @@ DELAY = TAPS_PER_PHASE - 1
 HALF_BAND_TAPS, BETWEEN_TAPS = (6, 4), (11, 7)
 MARGIN, PIECE = 16, 16384
 """Base frames at either end that the half-band filters may spoil."""
-PEAK_PAIRS, PEAK_BLOCK, PEAK_CONTEXT = 32, 2048, 64
+PEAK_PAIRS, PEAK_BLOCK, PEAK_PIECE, PEAK_CONTEXT = 32, 2048, 2**16, 64
 Shaper = Callable[[NDArray[np.float32]], NDArray[np.float32]]
 _BLOCK = 2048
 
@@ -235,18 +235,12 @@ def oversampled(audio: Audio, factor: int, shaper: Shaper, *, looped: bool, betw
     frames = audio.shape[1]
     # Up and down together delay by DELAY base frames, taken back here by giving that much of what follows.
     before, after = TAPS_PER_PHASE + MARGIN, DELAY + MARGIN
-    if looped:
-        head, tail = wrapped_tail(audio, before), audio[:, np.arange(after) % frames]
-    else:
-        head = np.zeros((audio.shape[0], before), np.float32)
-        tail = np.zeros((audio.shape[0], after), np.float32)
     out = np.zeros_like(audio)
     for channel in range(audio.shape[0]):
-        padded = np.concatenate([head[channel], audio[channel], tail[channel]])
         # In pieces that fit the processor's cache, with all that comes of them.
         for start in range(0, frames, PIECE):
             end = min(frames, start + PIECE)
-            piece = padded[start : end + before + after]
+            piece = taken_out(audio[channel], start - before, end + after, looped=looped)
             up = np.zeros((2, piece.shape[0] - DELAY), np.float32)
             run_up(piece, filters, up)
             shaped = _doubled(interleaved(up), factor // 2, 1, shaper, between)
@@ -255,32 +249,39 @@ def oversampled(audio: Audio, factor: int, shaper: Shaper, *, looped: bool, betw
     return out
 
 
-def interpolated_peak(signal: NDArray[np.float32]) -> float:
+def interpolated_peak(signal: NDArray[np.float32], *, looped: bool = False) -> float:
     """Largest magnitude of a signal between its samples, interpolated eight times.
 
     The first doubling keeps all that lies below 0.47 of the rate. A doubled signal peaks between its samples at most
-    3.01 dB over them, so the two further steps look only near what comes within 6 dB of the largest sample.
+    3.01 dB over them, so the two further steps look only near what comes within 6 dB of the largest that was found.
 
     Args:
-        signal: shape (frames,), with `PEAK_CONTEXT` frames at either end that go before and after and do not count.
+        signal: shape (frames,).
+        looped: it goes on round its seam; else there is silence before and after, into which it may ring.
     """
-    signal = np.ascontiguousarray(signal, np.float32)
-    between = np.zeros_like(signal)
-    _add_pairs(signal, 1, peak_taps(), between)
-    inner = slice(PEAK_CONTEXT, signal.shape[0] - PEAK_CONTEXT)
-    if inner.stop <= inner.start:
-        return 0.0
+    first, last = (0, signal.shape[0]) if looped else (-PEAK_CONTEXT, signal.shape[0] + PEAK_CONTEXT)
+    peak = 0.0
+    for begin in range(first, last, PEAK_PIECE) if signal.shape[0] else ():
+        end = min(begin + PEAK_PIECE, last)
+        piece = taken_out(signal, begin - PEAK_CONTEXT, end + PEAK_CONTEXT, looped=looped)
+        peak = max(peak, _peak_within(np.ascontiguousarray(piece, np.float32), peak))
+    return peak
+
+
+def _peak_within(piece: NDArray[np.float32], least: float) -> float:
+    """The peak of a piece, of which `PEAK_CONTEXT` frames at either end do not count, as far as it is over `least`."""
+    between = np.zeros_like(piece)
+    _add_pairs(piece, 1, peak_taps(), between)
+    inner = slice(PEAK_CONTEXT, piece.shape[0] - PEAK_CONTEXT)
     starts = np.arange(0, inner.stop - inner.start, PEAK_BLOCK)
-    both = [plane[inner] for plane in (signal, between)]
+    both = [plane[inner] for plane in (piece, between)]
     highs = np.max([np.maximum.reduceat(plane, starts) for plane in both], axis=0)
     lows = np.min([np.minimum.reduceat(plane, starts) for plane in both], axis=0)
     blocks = np.maximum(highs, -lows)
-    peak = float(np.max(blocks))
-    if peak == 0.0:
-        return 0.0
+    peak = max(least, float(np.max(blocks)))
     for start in starts[blocks > 0.5 * peak] + PEAK_CONTEXT:
         some = slice(start - MARGIN, min(start + PEAK_BLOCK, inner.stop) + MARGIN)
-        doubled = interleaved(np.stack([signal[some], between[some]]))
+        doubled = interleaved(np.stack([piece[some], between[some]]))
         finer = _twice(_twice(doubled, half_band_taps(1)), half_band_taps(2))
         peak = max(peak, float(np.max(np.abs(finer[8 * MARGIN : -8 * MARGIN]))))
     return peak

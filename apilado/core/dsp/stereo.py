@@ -55,7 +55,7 @@ def placed(
     leaning, gains = np.asarray(per_frame(pan)), np.asarray(gain, np.float32)
     for channel, lean in ((0, -leaning), (1, leaning)):
         near = np.minimum(1.0, 1.0 + lean).astype(np.float32)
-        np.multiply(out[channel], near * gains, out=found[channel])
+        np.multiply(out[channel], gains if near.ndim == 0 and near == 1.0 else near * gains, out=found[channel])
     return found
 
 

@@ -88,6 +88,28 @@ def _line_sums_kernel(left: Any, right: Any, positions: Any, sums: Any) -> None:
         sums[0, band], sums[1, band], sums[2, band] = lefts, rights, both
 
 
+@summing_kernel
+def _powers_kernel(lines: Any, edges: Any, sums: Any) -> None:
+    """The squares of the lines from each edge to the next, added up."""
+    for piece in range(sums.shape[0]):
+        some, total = lines[edges[piece] : edges[piece + 1]], 0.0
+        for line in range(some.shape[0]):
+            a, b = np.float64(some[line].real), np.float64(some[line].imag)
+            total += a * a + b * b
+        sums[piece] = total
+
+
+def powers_between(
+    lines: NDArray[np.complex64], low: NDArray[np.int64], high: NDArray[np.int64]
+) -> NDArray[np.float64]:
+    """The squares of lines from each `low` to each `high` (not with it), added up; the ranges may overlap."""
+    edges, places = np.unique(np.concatenate([low, high]), return_inverse=True)
+    sums = np.empty(max(edges.shape[0] - 1, 0))
+    _powers_kernel(lines, edges, sums)
+    running = np.concatenate([[0.0], np.cumsum(sums)])
+    return np.asarray(running[places[low.shape[0] :]] - running[places[: low.shape[0]]])
+
+
 def line_sums(
     left: NDArray[np.complex64], right: NDArray[np.complex64], spacing_hz: float, per_octave: int
 ) -> NDArray[np.float64]:

@@ -9,12 +9,13 @@ from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio, peak_of
 from apilado.core.dsp.equaliser import butterworth_high_pass
-from apilado.core.dsp.filters import filtered
+from apilado.core.dsp.filters import run_sections
 from apilado.core.dsp.lead_in import wrapped_tail
 from apilado.core.units import gain_to_db, ms_to_samples
 
 ABOVE_HZ, SLOPE = 2000.0, 24
 AROUND_MS = 6.0
+PIECE = 1 << 16
 LEAST_DB = -40.0
 """A burst further than this under the peak of the whole does not count as a click. Own choice: a sine that a release of
 10 ms cuts off, or that begins at its peak in 0.8 ms, lies there; common practice calls what is shorter a click."""
@@ -39,25 +40,33 @@ def clicks(audio: Audio, *, moments: tuple[int, ...], rate_hz: int) -> tuple[Cli
     # Long enough that the filter has forgotten where it began; filters of a few milliseconds.
     lead = ms_to_samples(40.0, rate_hz)
     heard = audio[:1] if np.array_equal(audio[0], audio[1]) else audio
-    around = np.concatenate([wrapped_tail(heard, lead), heard], axis=1)
-    around = filtered(around, butterworth_high_pass(ABOVE_HZ, SLOPE, rate_hz), looped=False)
-    high = np.max(np.abs(around, out=around), axis=0)[lead:]
+    sections = butterworth_high_pass(ABOVE_HZ, SLOPE, rate_hz)
+    _, state = run_sections(wrapped_tail(heard, lead), sections)
+    high = np.empty(audio.shape[1], np.float32)
+    for begin in range(0, audio.shape[1], PIECE):
+        piece, state = run_sections(heard[:, begin : begin + PIECE], sections, state)
+        np.max(np.abs(piece, out=piece), axis=0, out=high[begin : begin + PIECE])
     reach = ms_to_samples(AROUND_MS, rate_hz)
-    near = np.zeros(high.shape[0], bool)
     places = [np.arange(moment - reach, moment + reach) % high.shape[0] for moment in (0, *moments)]
+    loudest = [int(place[np.argmax(high[place])]) for place in places]
+    levels = high[loudest]
+    near = np.zeros(high.shape[0], bool)
     for place in places:
         near[place] = True
     rest = _usual(high[~near])
     found = []
-    for place in places:
-        at = int(place[np.argmax(high[place])])
-        level = float(gain_to_db(float(high[at]) / peak))
-        if level > LEAST_DB and high[at] > rest * 10.0 ** (OUT_OF_THE_REST_DB / 20.0):
+    for at, reached in zip(loudest, levels, strict=True):
+        level = float(gain_to_db(float(reached) / peak))
+        if level > LEAST_DB and reached > rest * 10.0 ** (OUT_OF_THE_REST_DB / 20.0):
             found.append(Click(at, level))
-    loudest = {click.frame: click for click in found}
-    return tuple(sorted(loudest.values(), key=lambda click: -click.level_db))
+    each = {click.frame: click for click in found}
+    return tuple(sorted(each.values(), key=lambda click: -click.level_db))
 
 
 def _usual(level: NDArray[np.float32]) -> float:
-    """The level that it reaches up there where nothing begins or ends: the edge of a saw is short but comes often."""
-    return float(np.percentile(level, 99.5)) if level.size else 0.0
+    """The level that it reaches up there where nothing begins or ends: the edge of a saw is short but comes often.
+
+    Args:
+        level: its order is lost.
+    """
+    return float(np.percentile(level, 99.5, overwrite_input=True)) if level.size else 0.0

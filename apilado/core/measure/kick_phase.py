@@ -106,6 +106,8 @@ def _turned(
 
 def _peak_db(spectra: NDArray[np.complex128], low: int, size: int) -> float:
     """Largest magnitude of the signals of these bins alone."""
-    whole = np.zeros((spectra.shape[0], size // 2 + 1), np.complex128)
-    whole[:, low : low + spectra.shape[1]] = spectra
-    return float(gain_to_db(float(np.max(np.abs(fft.irfft(whole, size, axis=1))))))
+    peak, whole = 0.0, np.zeros(size // 2 + 1, np.complex128)
+    for lines in spectra:
+        whole[low : low + spectra.shape[1]] = lines
+        peak = max(peak, float(np.max(np.abs(fft.irfft(whole, size)))))
+    return float(gain_to_db(peak))

@@ -13,8 +13,7 @@ from numpy.typing import NDArray
 from apilado.core.dsp.audio import Audio, peak_of
 from apilado.core.dsp.filters import Sections, loop_state, run_sections
 from apilado.core.dsp.kernels import kernel, summing_kernel
-from apilado.core.dsp.lead_in import with_ends
-from apilado.core.dsp.oversampling import PEAK_CONTEXT, interpolated_peak
+from apilado.core.dsp.oversampling import interpolated_peak
 from apilado.core.units import gain_to_db
 
 ABSOLUTE_GATE_LKFS, RELATIVE_GATE_LU = -70.0, -10.0
@@ -81,12 +80,18 @@ def _weighted(audio: Audio, rate_hz: int, *, looped: bool) -> Iterator[Audio]:
 
 
 @kernel
-def _add_up(audio: Any, total: float, sums: Any) -> float:
-    """Adds the squares of all channels up from frame to frame, upon a total."""
-    for frame in range(audio.shape[1]):
+def _add_up(audio: Any, total: float, ends: Any, sums: Any) -> float:
+    """Adds the squares of all channels up from frame to frame, upon a total; what they are up to each end is noted."""
+    frame = 0
+    for place in range(ends.shape[0]):
+        for each in range(frame, ends[place]):
+            for channel in range(audio.shape[0]):
+                total += np.float64(audio[channel, each]) * np.float64(audio[channel, each])
+        frame = ends[place]
+        sums[place] = total
+    for each in range(frame, audio.shape[1]):
         for channel in range(audio.shape[0]):
-            total += np.float64(audio[channel, frame]) * np.float64(audio[channel, frame])
-        sums[frame] = total
+            total += np.float64(audio[channel, each]) * np.float64(audio[channel, each])
     return total
 
 
@@ -105,11 +110,7 @@ def true_peak(audio: Audio, *, looped: bool = False) -> float:
 
     A loop is taken round its seam; a single pass has silence before and after.
     """
-    if looped and audio.shape[1]:
-        around = with_ends(audio, PEAK_CONTEXT, looped=True)
-    else:
-        around = np.pad(audio, ((0, 0), (2 * PEAK_CONTEXT, 2 * PEAK_CONTEXT)))
-    return max((interpolated_peak(channel) for channel in around), default=0.0)
+    return max((interpolated_peak(channel, looped=looped) for channel in audio), default=0.0)
 
 
 def block_powers(audio: Audio, rate_hz: int, *, looped: bool = False) -> NDArray[np.float64]:
@@ -118,20 +119,18 @@ def block_powers(audio: Audio, rate_hz: int, *, looped: bool = False) -> NDArray
     Of a loop, those of so many rounds of it, one behind the other: its blocks begin at other places in every round.
     """
     frames, hop, block = audio.shape[1], round(HOP_SECONDS * rate_hz), round(BLOCK_SECONDS * rate_hz)
-    running, begin = np.zeros(frames + 1), 0
+    starts = np.arange(0, frames * (ROUNDS if looped else 1) - block + 1, hop)
+    rounds, rests = np.divmod(np.stack([starts, starts + block]), max(frames, 1) if looped else frames + 1)
+    # The power of what lies before: only where a block begins or ends is it asked for.
+    asked, places = np.unique(rests, return_inverse=True)
+    sums, noted, total, begin = np.empty(asked.shape[0]), 0, 0.0, 0
     for weighted in _weighted(audio, rate_hz, looped=looped):
         end = begin + weighted.shape[1]
-        _add_up(weighted, running[begin], running[begin + 1 : end + 1])
-        begin = end
-    starts = np.arange(0, frames * (ROUNDS if looped else 1) - block + 1, hop)
-
-    def up_to(end: NDArray[np.int64]) -> NDArray[np.float64]:
-        rounds, rest = np.divmod(end, max(frames, 1))
-        return np.asarray(rounds * running[-1] + running[rest])
-
-    if not looped:
-        return np.asarray((running[starts + block] - running[starts]) / block)
-    return np.asarray((up_to(starts + block) - up_to(starts)) / block)
+        upto = int(np.searchsorted(asked, end, side="right"))
+        total = _add_up(weighted, total, asked[noted:upto] - begin, sums[noted:upto])
+        noted, begin = upto, end
+    before, after = rounds * total + sums[places.reshape(rests.shape)]
+    return np.asarray((after - before) / block)
 
 
 def _lkfs(power: float) -> float:

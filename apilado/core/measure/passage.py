@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from apilado.core.dsp import fourier as fft
 from apilado.core.dsp.audio import Audio
-from apilado.core.dsp.lead_in import wrapped_tail
+from apilado.core.dsp.lead_in import taken_out
 from apilado.core.measure.bands import band_centres, band_sums
 from apilado.core.measure.stem import StemMeasures
 from apilado.core.measure.windows import hann
@@ -65,10 +65,10 @@ def _powers(
 ) -> NDArray[np.float64]:
     """Power per sixth-octave in windows about `centres`, going round the signal's end; shape (rows, windows)."""
     size = fft.next_fast_len(ms_to_samples(window_ms, rate_hz), real=True)
-    around = np.concatenate([wrapped_tail(signal[None], size)[0], signal, signal[: min(size, signal.shape[0])]])
-    starts = np.minimum((centres - size / 2 + size).astype(np.int64), around.shape[0] - size)
-    windows = np.lib.stride_tricks.sliding_window_view(around, size)[starts]
-    spectra = fft.rfft(windows * hann(size).astype(np.float32), axis=1)
+    starts = (centres - size / 2 + size).astype(np.int64) - size
+    windows = np.stack([taken_out(signal, start, start + size, looped=True) for start in starts.tolist()])
+    windows *= hann(size).astype(np.float32)
+    spectra = fft.rfft(windows, axis=1)
     # Parseval under a Hann window: a full-scale sine sums to 3/32·size².
     powers = (spectra.real**2 + spectra.imag**2) * np.float32(32.0 / (3.0 * size**2))
     frequencies = np.arange(spectra.shape[1]) * (rate_hz / size)

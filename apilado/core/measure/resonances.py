@@ -8,7 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from apilado.core.measure.spectrum import Spectrum, squared
+from apilado.core.measure.bands import powers_between
+from apilado.core.measure.spectrum import Spectrum
 from apilado.core.units import power_to_db
 
 FROM_HZ, UP_TO_HZ = 1500.0, 12000.0
@@ -35,17 +36,16 @@ def resonances(spectrum: Spectrum, *, least_db: float, fundamental_hz: float = 0
     # Only the bins that matter: from the lowest window's edge to the highest's.
     first, last = (int(f / spectrum.bin_hz) for f in (FROM_HZ / 2.0, 2.0 * UP_TO_HZ))
     first = max(0, first - int(1.5 * fundamental_hz / spectrum.bin_hz))
-    powers = sum(squared(side[first:last]) for side in spectrum.channels)
-    running = np.concatenate([[0.0], np.cumsum(powers, dtype=np.float64)])
+    lines = [side[first:last] for side in spectrum.channels]
     count = round(math.log2(UP_TO_HZ / FROM_HZ) / STEP)
     margin = round(WIDE_OCTAVES / 2.0 / STEP)
     centres = FROM_HZ * 2.0 ** (STEP * np.arange(-margin, count + margin + 1))
     half = np.maximum(centres * (2.0 ** (NARROW_OCTAVES / 2.0) - 1.0), 1.5 * fundamental_hz)
-    bins = running.shape[0] - 1
+    bins = lines[0].shape[0]
     low = np.clip((centres - half) / spectrum.bin_hz - first, 0, bins - 1).astype(np.int64)
     high = np.clip((centres + half) / spectrum.bin_hz - first, 1, bins).astype(np.int64)
     # Per octave, as the ear goes: a falling spectrum of that kind is level.
-    density = (running[high] - running[low]) / np.maximum(high - low, 1) * centres
+    density = sum(powers_between(side, low, high) for side in lines) / np.maximum(high - low, 1) * centres
     levels = np.asarray(power_to_db(density / max(float(np.max(density)), 1e-30)))
     found: list[Resonance] = []
     excess = np.array([_excess(levels, i, margin) for i in range(margin, levels.shape[0] - margin)])

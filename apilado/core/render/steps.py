@@ -26,10 +26,10 @@ from apilado.core.dsp.curves import Curve, Value, knots, mapped, per_frame, rows
 from apilado.core.dsp.ducks import band_ducked
 from apilado.core.dsp.dynamics import limiter_reduction, reduced
 from apilado.core.dsp.equaliser import SENT_SLOPE, butterworth_high_pass
-from apilado.core.dsp.filters import filtered, settle_frames
+from apilado.core.dsp.filters import Sections, filtered, settle_frames
 from apilado.core.dsp.linear_phase import mono_below, zero_phase
 from apilado.core.dsp.moving import moving_bell
-from apilado.core.dsp.moving_filters import moving_filtered
+from apilado.core.dsp.moving_filters import moving_filtered, some_at_a_time
 from apilado.core.dsp.oversampling import oversampled
 from apilado.core.dsp.shapers import soft_clip
 from apilado.core.dsp.stereo import mixed_at, moved, placed
@@ -193,8 +193,11 @@ def move_point(
 def sweep_point(audio: Audio, *curves: Curve, point: Point, names: tuple[str, ...], clock: Clock) -> Audio:
     """A point whose values move."""
     at, values = rows(curves)
-    moving = point.model_copy(update={name: values[:, column] for column, name in enumerate(names)})
-    return moving_filtered(audio, at, moving.sections(clock.rate_hz), looped=clock.looped)
+
+    def sections(*columns: NDArray[np.float64]) -> Sections:
+        return point.model_copy(update=dict(zip(names, columns, strict=True))).sections(clock.rate_hz)
+
+    return moving_filtered(audio, at, some_at_a_time(sections, *values.T), looped=clock.looped)
 
 
 def driven_by(part: P, names: tuple[str, ...], curves: Sequence[Curve]) -> P:
@@ -318,7 +321,7 @@ def place(
     """Width, mono, pan, polarity, delay, level and the levels of single notes; always two channels."""
     values: dict[str, Value] = {"width": width, "pan": pan, "level_db": level_db, "delay_ms": delay_ms}
     values.update(zip(names, curves, strict=True))
-    gain = per_frame(mapped(values["level_db"], db_to_gain)) * (-1.0 if inverted else 1.0)
+    gain = per_frame(mapped(values["level_db"], lambda db: db_to_gain(db) * (-1.0 if inverted else 1.0)))
     if note_levels:
         gain = np.asarray(gain, np.float32) * note_gain(dict(note_levels), notes, clock)
     out = placed(audio, width=values["width"], mono=mono, pan=values["pan"], gain=gain)

@@ -62,7 +62,7 @@ class DrawnDuck(DuckShape):
             curve=self.curve,
         )
         drawn = shapes_at(shape, starts, clock.frames, looped=clock.looped, lead=lead)
-        return drawn * self.depth_db.per_frame().astype(np.float32) if isinstance(self.depth_db, Curve) else drawn
+        return drawn * self.depth_db.rounded() if isinstance(self.depth_db, Curve) else drawn
 
     def lead_ms(self) -> float:
         return self.attack_ms

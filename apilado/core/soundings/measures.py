@@ -410,6 +410,6 @@ def hits_in_frames(stack: Stack, ducker: Ducker, clock: Clock) -> tuple[tuple[fl
     return tuple((beat, clock.sample_at(beat)) for beat in stack.hits_of(ducker))
 
 
-def _timing(shape: DuckShape, clock: Clock) -> dict[str, int]:
+def _timing(shape: DuckShape, clock: Clock) -> dict[str, Any]:
     """What tells when the reduction of a hit begins and how long it lasts."""
     return {"rate_hz": clock.rate_hz, "lookahead_frames": clock.samples_in_ms(shape.lead_ms())}

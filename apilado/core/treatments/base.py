@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from apilado.core.assets import AssetLoader, no_assets
 from apilado.core.clock import Clock
-from apilado.core.dsp.audio import Audio, as_stereo
+from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Value, mapped, per_frame
 from apilado.core.dsp.filters import HEARD_OF_A_TAIL
 from apilado.core.parameters import switch
@@ -25,11 +25,12 @@ def blended(dry: Audio, wet: Audio, *, blend: Value, output_db: Value, in_place:
         in_place: `wet` is nobody else's, and may be written to.
     """
     share, gain = per_frame(blend), per_frame(mapped(output_db, db_to_gain))
-    dry = dry if dry.shape[0] == wet.shape[0] else as_stereo(dry)
     if isinstance(share, float) and share == 1.0:
         return np.multiply(wet, np.asarray(gain, np.float32), out=wet if in_place else None)
-    out = dry * np.asarray(1.0 - share, np.float32)
-    out += np.multiply(wet, np.asarray(share * gain, np.float32), out=wet if in_place else None)
+    left, taken = np.asarray(1.0 - share, np.float32), np.asarray(share * gain, np.float32)
+    out = np.multiply(wet, taken, out=wet if in_place else None)
+    for channel, clean in zip(out, np.broadcast_to(dry, out.shape), strict=True):
+        channel += clean * left
     return out
 
 

@@ -121,7 +121,9 @@ class Drive(Treatment):
         if len(before):
             wet += audio - taken
         if len(after):
-            wet = audio + filtered(wet - audio, after, looped=clock.looped)
+            wet -= audio
+            wet = filtered(wet, after, looped=clock.looped, in_place=True)
+            wet += audio
         return blended(audio, wet, blend=self.blend, output_db=self.output_db, in_place=True)
 
     def _filters(self, rate_hz: int) -> tuple[Sections, Sections]:

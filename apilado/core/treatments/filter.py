@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
@@ -25,7 +26,7 @@ from apilado.core.dsp.filters import (
     sections_response,
     settle_frames,
 )
-from apilado.core.dsp.moving_filters import moving_filtered
+from apilado.core.dsp.moving_filters import moving_filtered, some_at_a_time
 from apilado.core.dsp.shapers import soft_clip
 from apilado.core.parameters import choice, number
 from apilado.core.sketch import SKETCH_POINTS, Sketch, response_sketch
@@ -103,8 +104,11 @@ class Filter(Treatment):
         if self.shape == "comb":
             wet = combed(wet, self.cutoff_hz, mapped(self.resonance, _feedbacks), **self._comb(clock))
         else:
-            wet = np.asarray(sum(self._through(wet, part, clock) for part in self._parts(clock.rate_hz)), np.float32)
-        return blended(audio, wet, blend=self.blend, output_db=self.output_db)
+            first, *others = self._parts(clock.rate_hz)
+            driven, wet = wet, self._through(wet, first, clock)
+            for part in others:
+                wet += self._through(driven, part, clock)
+        return blended(audio, wet, blend=self.blend, output_db=self.output_db, in_place=True)
 
     def _driven(self, audio: Audio) -> Audio:
         if isinstance(self.drive_db, float) and self.drive_db == 0.0:
@@ -132,10 +136,13 @@ class Filter(Treatment):
         if self.shape == "vowel":
             at, values = rows((self.vowel,))
             formants = _between_vowels(values[:, 0])
-            bands = [_band(formants[:, n], FORMANT_Q, rate_hz) for n in range(formants.shape[1])]
+            bands = [
+                some_at_a_time(partial(_band, q=FORMANT_Q, rate_hz=rate_hz), formants[:, n])
+                for n in range(formants.shape[1])
+            ]
             return [(at, band, float(db_to_gain(db))) for band, db in zip(bands, FORMANT_DB, strict=True)]
         at, values = rows((self.cutoff_hz, self.resonance))
-        return [(at, self._cascade(values[:, 0], values[:, 1], rate_hz), 1.0)]
+        return [(at, some_at_a_time(partial(self._cascade, rate_hz=rate_hz), *values.T), 1.0)]
 
     def _cascade(self, cutoff: NDArray[np.float64], resonance: NDArray[np.float64], rate_hz: int) -> Sections:
         """The sections at each knot, shape (knots, sections, 5)."""

@@ -100,18 +100,19 @@ class Reverb(Treatment):
     def process(self, audio: Audio, clock: Clock, key: Audio | None = None) -> Audio:
         if isinstance(self.blend, float) and self.blend == 0.0:
             return audio
-        both = as_stereo(audio)
-        wet = placed(self._given_back(both, clock), width=self.width, mono=False, pan=0.0, gain=1.0)
-        return blended(both, wet, blend=self.blend, output_db=self.output_db, in_place=True)
+        wet = self._given_back(audio, clock)
+        if self.width != 1.0:
+            wet = placed(wet, width=self.width, mono=False, pan=0.0, gain=1.0)
+        return blended(audio, wet, blend=self.blend, output_db=self.output_db, in_place=True)
 
-    def _given_back(self, both: Audio, clock: Clock) -> Audio:
+    def _given_back(self, audio: Audio, clock: Clock) -> Audio:
         # What a room makes of a sound that was cut is what is left of the room's: cut first, the lines hold less.
         late = moved(
-            filtered(both, self._cuts(clock.rate_hz), looped=clock.looped),
+            filtered(audio, self._cuts(clock.rate_hz), looped=clock.looped),
             float(clock.samples_in_ms(self.pre_delay_ms)),
             looped=clock.looped,
         )
-        return in_room(np.ascontiguousarray(late), self._room(), rate_hz=clock.rate_hz, looped=clock.looped)
+        return in_room(as_stereo(late), self._room(), rate_hz=clock.rate_hz, looped=clock.looped)
 
     def _filter_seconds(self, clock: Clock) -> float:
         sections = self._cuts(clock.rate_hz)
