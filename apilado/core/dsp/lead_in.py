@@ -40,8 +40,10 @@ def taken_out(signal: NDArray[np.float32], begin: int, end: int, *, looped: bool
         return signal[..., begin:end]
     if looped:
         return signal[..., np.arange(begin, end) % frames]
-    silent = [(0, 0)] * (signal.ndim - 1)
-    return np.pad(signal[..., max(begin, 0) : max(end, 0)], [*silent, (max(-begin, 0), max(end - frames, 0))])
+    out = np.zeros((*signal.shape[:-1], end - begin), np.float32)
+    first, last = min(max(begin, 0), frames), min(max(end, 0), frames)
+    out[..., first - begin : last - begin] = signal[..., first:last]
+    return out
 
 
 def wrapped_curve(curve: Curve, frames: int) -> Curve:

@@ -57,8 +57,9 @@ def kick_meeting(kick: Audio, sub: Audio, hits: tuple[int, ...], *, rate_hz: int
     pairs = []
     for hit in hits:
         parts = [segment(audio, hit, count) for audio in (kick, sub)]
-        pairs.append([fft.rfft((part[0] + part[1]) / 2.0 * window, size)[low:high] for part in parts])
-    kicks, subs = (np.array([pair[i] for pair in pairs], np.complex128) for i in (0, 1))
+        spectra = [fft.rfft((part[0] + part[1]) / 2.0 * window, size) for part in parts]
+        pairs.append([spectrum[low:high].astype(np.complex128) for spectrum in spectra])
+    kicks, subs = (np.array([pair[i] for pair in pairs]) for i in (0, 1))
     power_kick, power_sub = float(np.sum(np.abs(kicks) ** 2)), float(np.sum(np.abs(subs) ** 2))
     apart = power_kick + power_sub
     if min(power_kick, power_sub) <= 1e-12:

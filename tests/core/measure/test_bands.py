@@ -3,7 +3,7 @@ import unittest
 import numpy as np
 from numpy.testing import assert_allclose
 
-from apilado.core.measure.bands import NOMINAL_THIRDS, band_centres, band_edges, band_sums, line_sums
+from apilado.core.measure.bands import NOMINAL_THIRDS, band_centres, band_edges, band_sums, line_sums, powers_between
 
 
 class BandsTest(unittest.TestCase):
@@ -34,6 +34,15 @@ class BandsTest(unittest.TestCase):
                 sums = band_sums(values, frequencies, per_octave)
                 widths = np.diff(edges) / (frequencies[1])
                 assert_allclose(sums, np.stack([widths, widths]), rtol=1e-9)
+
+    def test_powers_in_ranges_that_overlap_or_are_empty(self):
+        rng = np.random.default_rng(8)
+        lines = (rng.standard_normal(5000) + 1j * rng.standard_normal(5000)).astype(np.complex64)
+        low = np.append(rng.integers(0, 4000, 60), [0, 5000, 17])
+        high = np.append(low[:60] + rng.integers(0, 1000, 60), [5000, 5000, 17])
+        squares = np.abs(lines).astype(np.float64) ** 2
+        wanted = [np.sum(squares[first:last]) for first, last in zip(low, high, strict=True)]
+        assert_allclose(powers_between(lines, low, high), wanted, rtol=1e-6, atol=1e-6)
 
     def test_sums_over_the_lines_of_two_spectra_are_those_of_each(self):
         for frames, rate in ((44100, 44100), (5000, 48000), (96001, 96000), (700, 48000)):

@@ -2,6 +2,7 @@
 
 import re
 import unittest
+import unittest.mock
 
 import numpy as np
 
@@ -16,7 +17,7 @@ from apilado.core.document.stack import Bus, Limiter, SharedBus, Space
 from apilado.core.dsp.curves import Curve, knots
 from apilado.core.dsp.equaliser import bell
 from apilado.core.dsp.filters import dc_blocker, filtered
-from apilado.core.dsp.moving_filters import moving_filtered
+from apilado.core.dsp.moving_filters import moving_filtered, some_at_a_time
 from apilado.core.notes import Note
 from apilado.core.render.builder import Builder
 from apilado.core.render.graph import clock_of
@@ -139,7 +140,9 @@ class PerFrameTest(unittest.TestCase):
             at = np.concatenate([[0], inner, [frames]]).astype(np.int64)
             values = dice.standard_normal(count + 2)
             wanted = np.interp(np.arange(frames), at, values)
-            np.testing.assert_allclose(Curve(at, values).per_frame(), wanted, atol=1e-12)
+            curve = Curve(at, values)
+            np.testing.assert_allclose(curve.per_frame(), wanted, atol=1e-12)
+            np.testing.assert_array_equal(curve.rounded(), curve.per_frame().astype(np.float32))
 
 
 class AtRestTest(unittest.TestCase):
@@ -219,6 +222,32 @@ class MovingTest(unittest.TestCase):
         apart = np.sqrt(np.mean((swept[0] - wanted) ** 2) / np.mean(wanted**2))
         self.assertLess(20 * np.log10(apart), -70.0)
         self.assertLess(float(np.abs(swept).max()), 4.0 * float(np.abs(audio).max()))
+
+    def test_a_swept_loop_is_what_goes_on_for_ever(self):
+        # Its frequency jumps at the seam, and has been low before it: the loop begins with what rings on from there.
+        rate, frames, rounds = 48000, 12000, 6
+        audio, at = noise(frames, channels=2), knots(frames)
+        values = np.where(at > 0.7 * frames, 45.0, 3000.0)
+        values[-1] = values[0]
+        for q in (0.7, 6.0, 40.0):  # the last rings for longer than the loop lasts
+            looped = moving_filtered(audio, at, bell(values, 12.0, q, rate), looped=True)
+            many = np.concatenate([at[:-1] + round_ * frames for round_ in range(rounds)] + [[rounds * frames]])
+            hertz = np.append(np.tile(values[:-1], rounds), values[0])
+            straight = moving_filtered(np.tile(audio, rounds), many, bell(hertz, 12.0, q, rate), looped=False)
+            np.testing.assert_allclose(looped, straight[:, -frames:], atol=2e-5)
+
+    def test_some_knots_at_a_time_are_all_of_them(self):
+        rate, frames = 48000, 30000
+        audio, at = noise(frames, channels=1), knots(frames)
+        hertz = 100.0 * 2.0 ** (3.0 + 2.0 * np.sin(at / 900.0))
+        whole = {
+            looped: moving_filtered(audio, at, bell(hertz, 9.0, 3.0, rate), looped=looped) for looped in (True, False)
+        }
+        with unittest.mock.patch("apilado.core.dsp.moving_filters.KNOTS_AT_ONCE", 100):
+            sections = some_at_a_time(lambda some: bell(some, 9.0, 3.0, rate), hertz)
+            np.testing.assert_array_equal(sections, bell(hertz, 9.0, 3.0, rate))
+            for looped, wanted in whole.items():
+                np.testing.assert_array_equal(moving_filtered(audio, at, sections, looped=looped), wanted)
 
     def test_a_sweep_with_a_jump_stays_bounded(self):
         rate, frames = 48000, 24000

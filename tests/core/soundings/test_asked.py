@@ -2,10 +2,15 @@
 
 import unittest
 
+import numpy as np
+
 from apilado.core.assets import no_assets
+from apilado.core.document.edits import apply
+from apilado.core.document.edits_pattern import ReplaceNote
+from apilado.core.document.edits_values import SetValue
 from apilado.core.document.path import layer_path
 from apilado.core.render.engine import Engine
-from apilado.core.soundings.asked import asked_of, notes_stage
+from apilado.core.soundings.asked import asked_of, note_spans, notes_stage
 from apilado.core.soundings.measures import measure, placed_alone
 from apilado.core.soundings.registry import sound
 from apilado.core.treatments.reverb import Reverb
@@ -55,6 +60,42 @@ class AskedTest(unittest.TestCase):
             names = [one.name for found in asked.values() for one in found]
             self.assertEqual(names.count("sub_levels"), subs * len(each.layers))
             self.assertEqual(names.count("clicks"), subs)
+
+
+class PlayedTest(unittest.TestCase):
+    def test_notes_stay_the_same_object_until_something_of_them_changes(self):
+        stack = slipway().stack
+        clock, (first, *_) = graph_of(stack).clock, stack.layers
+        spans = note_spans(stack, first, clock)
+        for kept in (
+            SetValue(path=f"layers/{first.id}/level_db", value=-3.5),
+            SetValue(path=f"layers/{stack.layers[1].id}/transpose", value=12),
+        ):
+            edited = apply(stack, kept)
+            self.assertIs(note_spans(edited, edited.layers[0], clock), spans)
+        higher = apply(stack, SetValue(path=f"layers/{first.id}/transpose", value=12))
+        hertz = [span.expected_hz for span in note_spans(higher, higher.layers[0], clock)]
+        np.testing.assert_allclose(hertz, [2.0 * span.expected_hz for span in spans])
+        slower = apply(stack, SetValue(path="tempo_bpm", value=stack.tempo_bpm / 2.0))
+        later = note_spans(slower, slower.layers[0], graph_of(slower).clock)
+        self.assertEqual([span.start_beats for span in later], [span.start_beats for span in spans])
+        self.assertGreater(later[-1].first, 1.9 * spans[-1].first)
+        note = stack.pattern[0]
+        moved = apply(stack, ReplaceNote(was=note, now=note.model_copy(update={"pitch": note.pitch + 12})))
+        self.assertAlmostEqual(note_spans(moved, moved.layers[0], clock)[0].expected_hz, 2.0 * spans[0].expected_hz)
+
+
+class RecoveriesTest(unittest.TestCase):
+    def test_a_ducker_comes_back_as_with_its_own_shape_tried(self):
+        stack = slipway().stack
+        engine = Engine()
+        measures = measure(stack, no_assets, engine)
+        self.assertTrue(measures.recoveries)
+        for ducker in stack.duckers:
+            self.assertEqual(measures.recoveries[ducker.id], measures.recoveries_with(ducker, ducker.shape))
+            off = apply(stack, SetValue(path=f"duckers/{ducker.id}/on", value=False))
+            self.assertNotIn(ducker.id, measure(off, no_assets, engine).recoveries)
+        engine.close()
 
 
 class LastingTest(unittest.TestCase):
