@@ -28,6 +28,8 @@ SHORTEST, LONGEST = 0.55, 1.6
 SPREADERS_MS = ((1.31, 2.17, 3.53), (1.49, 2.03, 3.79))
 """All-passes before the lines, left and right."""
 SOUND_M_PER_S = 343.0
+BLOCK = 256
+"""Frames that go through all lines together, where the shortest line is as long."""
 FORGOTTEN_ROUNDS = 2.0
 """Of RT60: then it is under -120 dB."""
 
@@ -90,6 +92,75 @@ def _filters(room: Room, rate_hz: int) -> tuple[NDArray[np.float32], NDArray[np.
 
 
 @summing_kernel
+def _spread(block: Any, ring: Any, place: int, length: int) -> int:
+    """A block through an all-pass, in place; its ring holds `length` frames. Gives the ring's next place."""
+    done = 0
+    while done < block.shape[0]:
+        count = min(block.shape[0] - done, length - place)
+        part, held = block[done : done + count], ring[place : place + count]
+        for n in range(count):
+            old = held[n]
+            fed = part[n] - np.float32(0.55) * old
+            held[n] = fed if abs(fed) > np.float32(1e-20) else np.float32(0.0)
+            part[n] = old + np.float32(0.55) * fed
+        done += count
+        place = place + count if place + count < length else 0
+    return place
+
+
+@summing_kernel
+def _read(line: Any, place: int, length: int, block: Any) -> None:
+    """A block out of a ring of `length` frames."""
+    first = min(block.shape[0], length - place)
+    some, rest = line[place : place + first], block[first:]
+    for n in range(first):
+        block[n] = some[n]
+    for n in range(rest.shape[0]):
+        rest[n] = line[n]
+
+
+@summing_kernel
+def _write(line: Any, place: int, length: int, block: Any) -> None:
+    """A block into a ring of `length` frames."""
+    first = min(block.shape[0], length - place)
+    some, rest = line[place : place + first], block[first:]
+    for n in range(first):
+        some[n] = block[n]
+    for n in range(rest.shape[0]):
+        line[n] = rest[n]
+
+
+@summing_kernel
+def _damp_four(a: Any, b: Any, c: Any, d: Any, gains: Any, poles: Any, state: Any) -> None:
+    """The low-passes of four lines, in place: a frame waits for the one before, four side by side wait together."""
+    g, h, i, j = gains[0], gains[1], gains[2], gains[3]
+    p, q, r, s = poles[0], poles[1], poles[2], poles[3]
+    now_a, now_b, now_c, now_d = state[0], state[1], state[2], state[3]
+    one = np.float32(1.0)
+    for n in range(a.shape[0]):
+        now_a = a[n] * g * (one - p) + p * now_a
+        now_b = b[n] * h * (one - q) + q * now_b
+        now_c = c[n] * i * (one - r) + r * now_c
+        now_d = d[n] * j * (one - s) + s * now_d
+        a[n], b[n], c[n], d[n] = now_a, now_b, now_c, now_d
+    state[0], state[1], state[2], state[3] = now_a, now_b, now_c, now_d
+
+
+@summing_kernel
+def _mix(rows: Any, count: int) -> None:
+    """Sixteen rows by the Hadamard matrix, in place: sums and differences of rows that lie 8, 4, 2 and 1 apart."""
+    apart = 8
+    while apart > 0:
+        for first in range(0, 16, 2 * apart):
+            for row in range(first, first + apart):
+                upper, lower = rows[row][:count], rows[row + apart][:count]
+                for n in range(count):
+                    p, q = upper[n], lower[n]
+                    upper[n], lower[n] = p + q, p - q
+        apart //= 2
+
+
+@summing_kernel
 def _room_kernel(
     x: Any,
     level: Any,
@@ -103,51 +174,39 @@ def _room_kernel(
     damped: Any,
     y: Any,
 ) -> None:
-    now = np.empty(16, np.float32)
-    for n in range(x.shape[1]):
-        for channel in range(2):
-            signal = x[channel, n] * level
-            for k in range(3):
-                each = 3 * channel + k
-                place = spread_at[each, 0]
-                old = spread[each, place]
-                fed = signal - np.float32(0.55) * old
-                spread[each, place] = fed if abs(fed) > np.float32(1e-20) else np.float32(0.0)
-                signal = old + np.float32(0.55) * fed
-                place += 1
-                spread_at[each, 0] = place if place < spread_at[each, 1] else 0
-            if channel == 0:
-                left = signal
-            else:
-                right = signal
+    """Block by block, each no longer than the shortest line: what is read of the lines was written before it."""
+    frames, longest = x.shape[1], min(BLOCK, lengths.min())
+    now, given = np.empty((16, longest), np.float32), np.empty((2, longest), np.float32)
+    half, quarter = np.float32(0.5), np.float32(0.25)
+    for begin in range(0, frames, longest):
+        count = min(longest, frames - begin)
+        for side in range(2):
+            block, sound = given[side][:count], x[side][begin : begin + count]
+            for n in range(count):
+                block[n] = sound[n] * level
+            for each in range(3 * side, 3 * side + 3):
+                spread_at[each, 0] = _spread(block, spread[each], spread_at[each, 0], spread_at[each, 1])
         for i in range(16):
-            damped[i] = lines[i, at[i]] * gains[i] * (np.float32(1.0) - poles[i]) + poles[i] * damped[i]
-            now[i] = damped[i]
-        a = np.float32(0.0)
-        b = np.float32(0.0)
-        for i in range(4):
-            a += now[4 * i] - now[4 * i + 2]
-            b += now[4 * i + 1] - now[4 * i + 3]
-        y[0, n] = np.float32(0.5) * a
-        y[1, n] = np.float32(0.5) * b
-        for i in range(8):
-            p, q = now[i], now[i + 8]
-            now[i], now[i + 8] = p + q, p - q
-        for j in range(2):
-            for i in range(4):
-                p, q = now[8 * j + i], now[8 * j + i + 4]
-                now[8 * j + i], now[8 * j + i + 4] = p + q, p - q
-        for j in range(4):
-            for i in range(2):
-                p, q = now[4 * j + i], now[4 * j + i + 2]
-                now[4 * j + i], now[4 * j + i + 2] = p + q, p - q
-        for j in range(8):
-            p, q = now[2 * j], now[2 * j + 1]
-            now[2 * j], now[2 * j + 1] = p + q, p - q
+            _read(lines[i], at[i], lengths[i], now[i][:count])
+        for i in range(0, 16, 4):
+            a, b, c, d = now[i][:count], now[i + 1][:count], now[i + 2][:count], now[i + 3][:count]
+            _damp_four(a, b, c, d, gains[i : i + 4], poles[i : i + 4], damped[i : i + 4])
+        left, right = y[0][begin : begin + count], y[1][begin : begin + count]
+        for n in range(count):
+            left[n], right[n] = np.float32(0.0), np.float32(0.0)
+        for i in range(0, 16, 4):
+            a, b, c, d = now[i][:count], now[i + 1][:count], now[i + 2][:count], now[i + 3][:count]
+            for n in range(count):
+                left[n] += half * (a[n] - c[n])
+                right[n] += half * (b[n] - d[n])
+        _mix(now, count)
         for i in range(16):
-            fed = np.float32(0.25) * now[i] + (left if i % 2 == 0 else right)
-            lines[i, at[i]] = fed if abs(fed) > np.float32(1e-18) else np.float32(0.0)
-            at[i] = at[i] + 1 if at[i] + 1 < lengths[i] else 0
+            mixed, fresh = now[i][:count], given[i % 2][:count]
+            for n in range(count):
+                fed = quarter * mixed[n] + fresh[n]
+                mixed[n] = fed if abs(fed) > np.float32(1e-18) else np.float32(0.0)
+            _write(lines[i], at[i], lengths[i], mixed)
+            at[i] = (at[i] + count) % lengths[i]
 
 
 def in_room(audio: Audio, room: Room, *, rate_hz: int, looped: bool) -> Audio:

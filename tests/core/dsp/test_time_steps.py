@@ -5,9 +5,11 @@ import unittest
 
 import numpy as np
 from scipy import signal
+from scipy.linalg import hadamard as hadamard_matrix
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.curves import Curve, knots
+from apilado.core.dsp.rooms import SPREADERS_MS, Room, in_room, line_frames
 from apilado.core.treatments.delay import NOTE_BEATS, Delay
 from apilado.core.treatments.reverb import Reverb
 from tests.support import RATES, noise
@@ -100,6 +102,41 @@ def t30(response, rate):
     curve = 10.0 * np.log10(np.maximum(energy / energy[0], 1e-12))
     first, last = int(np.argmax(curve < -5.0)), int(np.argmax(curve < -35.0))
     return -60.0 / np.polyfit(np.arange(first, last) / rate, curve[first:last], 1)[0]
+
+
+class RoomTest(unittest.TestCase):
+    def test_blocks_are_what_comes_frame_by_frame(self):
+        # Lines that are shorter than a block of the kernel, and longer; all-passes of a few frames.
+        for size, rate, damping in ((2.0, 8000, 1.0), (10.0, 8000, 0.3), (60.0, 8000, 0.0), (4.0, 48000, 0.5)):
+            room, sound = Room(0.7, size, damping), noise(2500)
+            found = in_room(sound, room, rate_hz=rate, looped=False)
+            np.testing.assert_allclose(found, frame_by_frame(sound, room, rate), atol=1e-6)
+
+
+def frame_by_frame(sound, room, rate):
+    """A room as it is told: all-passes, lines, low-passes, a Hadamard matrix."""
+    spreaders = [[[0.0] * max(2, round(ms * rate / 1000.0)) for ms in side] for side in SPREADERS_MS]
+    lengths = np.array(line_frames(room.size_m, rate))
+    low = 10.0 ** (-3.0 * lengths / (room.decay_s * rate))
+    high = low ** (1.0 + 19.0 * room.damping)
+    poles = (low - high) / (low + high)
+    lines, damped = np.zeros((16, lengths.max())), np.zeros(16)
+    hadamard, each, out = hadamard_matrix(16), np.arange(16), np.empty(sound.shape)
+    for n in range(sound.shape[1]):
+        fresh = []
+        for side, rings in enumerate(spreaders):
+            now = float(sound[side, n]) * room.level()
+            for ring in rings:
+                old = ring.pop(0)
+                ring.append(now - 0.55 * old)
+                now = old + 0.55 * ring[-1]
+            fresh.append(now)
+        places = n % lengths
+        damped = lines[each, places] * low * (1.0 - poles) + poles * damped
+        out[0, n] = 0.5 * np.sum(damped[0::4] - damped[2::4])
+        out[1, n] = 0.5 * np.sum(damped[1::4] - damped[3::4])
+        lines[each, places] = 0.25 * hadamard @ damped + np.tile(fresh, 8)
+    return out
 
 
 class ReverbTest(unittest.TestCase):
