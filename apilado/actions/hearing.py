@@ -86,7 +86,8 @@ def hear_stretch(
     pace = pace if came is None else slower_of(came, pace)
     seconds = length_for(pace)
     frames = round((max(seconds, FIRST_S) if further else seconds) * clock.rate_hz)
-    last = LastLoop(workspace.engine, workspace.heard.get(stack_id), clock)
+    before = workspace.heard.get(stack_id)
+    last = LastLoop(workspace.engine, before.graph if before else None, clock)
     known: dict[str, Any] = {"held": last.held, "went_in": last.went_in, "most": MOST_OF_THE_LOOP}
     try:
         target = stretch_of([output], clock, begins, frames, workspace.engine.holds, **known)

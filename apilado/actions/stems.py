@@ -26,6 +26,8 @@ SILENT_POWER = 1e-10
 class Stems:
     """A stretch of a loop, part by part."""
 
+    revision: int
+    """Of the stack that they are of."""
     begins: int
     """Frames from the loop's start."""
     length: int
@@ -40,7 +42,8 @@ class Stems:
 
 
 def stems_around(workspace: Workspace, stack_id: int, place: int, length: int, token: Token) -> Stems | None:
-    """The stems of the loop that a stack was heard by last; None where that is not as long, or not at hand.
+    """The stems of the loop that a stack was heard by last; None where that is not as long, not at hand, or of an
+    earlier revision.
 
     Only what the bus makes of each layer alone is rendered for it, and of that two seconds: what a page wants at once
     must not make what it hears wait. Where bass and kick go through a bus of their own there are none.
@@ -48,8 +51,11 @@ def stems_around(workspace: Workspace, stack_id: int, place: int, length: int, t
     Raises:
         Overtaken: something newer is wanted.
     """
-    graph, stack = workspace.heard.get(stack_id), workspace.stacks.head(stack_id).stack
-    if graph is None or graph.clock.loop_frames != length or "shared" in graph.buses:
+    before, head = workspace.heard.get(stack_id), workspace.stacks.head(stack_id)
+    if before is None or before.revision != head.id:
+        return None
+    graph, stack = before.graph, head.stack
+    if graph.clock.loop_frames != length or "shared" in graph.buses:
         return None
     engine, clock = workspace.engine, graph.clock
     begins = (place - round(BEHIND_S * clock.rate_hz)) % length
@@ -69,6 +75,7 @@ def stems_around(workspace: Workspace, stack_id: int, place: int, length: int, t
         return None
     *parts, before, after = (as_stereo(each) for each in found)
     return Stems(
+        head.id,
         begins,
         length,
         clock.rate_hz,

@@ -83,7 +83,7 @@ def tap(
     beats = min(max(seconds, 0.01), LONGEST_S) * stack.tempo_bpm / 60.0
     clock = Clock(stack.tempo_bpm, beats, stack.sample_rate, looped=False, whole_beats=stack.beats)
     before = workspace.heard.get(stack_id)
-    known: Mapping[str, Stage] = before.measured if before is not None else {}
+    known: Mapping[str, Stage] = before.graph.measured if before is not None else {}
     audition = Audition(alone=(f"layers/{layer_id}",)) if layer_id else Audition()
     graph = build(alone, clock, workspace.load, audition, known=known)
     found: list[Any] = workspace.engine.run([graph.output], token)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 from threading import Lock
 
@@ -23,6 +24,14 @@ from apilado.store.sounds import Sounds
 from apilado.store.stacks import Stacks
 
 DATABASE_NAME = "apilado.sqlite3"
+
+
+@dataclass(frozen=True)
+class LoopHeard:
+    """By what a stack's loop was rendered, and at which revision of it."""
+
+    graph: Graph
+    revision: int
 
 
 class Workspace:
@@ -58,8 +67,8 @@ class Workspace:
         self.workbench = Workbench(self.load, self.engine)
         self.paces: dict[int, float] = {}
         """Of each stack, the seconds that a stretch has taken lately."""
-        self.heard: dict[int, Graph] = {}
-        """By its number, what each stack's last loop was rendered by."""
+        self.heard: dict[int, LoopHeard] = {}
+        """By its number, what each stack was heard by last."""
         self.sent = Sent()
         self.closers: list[Callable[[], None]] = []
         """What is ended before the folder is closed: whoever works behind says so here."""

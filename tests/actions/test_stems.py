@@ -1,9 +1,11 @@
 import unittest
+from dataclasses import replace
 
 import numpy as np
 
 from apilado.actions.listening import hear_loop
 from apilado.actions.stems import bus_gain, stems_around
+from apilado.actions.workspace import LoopHeard
 from apilado.core.render.audition import Audition
 from apilado.core.render.engine import Token
 from apilado.demo.shelf import fill_if_empty
@@ -17,7 +19,7 @@ class StemsTest(unittest.TestCase):
 
     def heard(self, stack_id, **audition):
         found = hear_loop(self.workspace, stack_id, Audition(**audition), (), Token())
-        return found.audio, found.listened.graph
+        return found.audio, LoopHeard(found.listened.graph, found.revision)
 
     def test_what_is_soloed_is_what_its_stems_say(self):
         fill_if_empty(self.workspace)
@@ -43,12 +45,15 @@ class StemsTest(unittest.TestCase):
     def test_nothing_is_rendered_for_what_is_not_at_hand(self):
         fill_if_empty(self.workspace)
         stack_id = self.workspace.stacks.listed()[0].id
-        whole, graph = self.heard(stack_id)
+        whole, heard = self.heard(stack_id)
         length = whole.shape[1]
         self.assertIsNone(stems_around(self.workspace, stack_id, 0, length, Token()))  # nothing was heard
-        self.workspace.heard[stack_id] = graph
+        self.workspace.heard[stack_id] = heard
         self.assertIsNone(stems_around(self.workspace, stack_id, 0, length + 1, Token()))
         self.assertIsNotNone(stems_around(self.workspace, stack_id, 0, length, Token()))
+        self.workspace.heard[stack_id] = replace(heard, revision=heard.revision - 1)  # an edit's loop is on its way
+        self.assertIsNone(stems_around(self.workspace, stack_id, 0, length, Token()))
+        self.workspace.heard[stack_id] = heard
         self.workspace.engine.cache.clear()
         self.assertIsNone(stems_around(self.workspace, stack_id, 0, length, Token()))
 

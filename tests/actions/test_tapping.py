@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from apilado.actions.tapping import LONGEST_S, tap, tapped_stack
-from apilado.actions.workspace import Workspace
+from apilado.actions.workspace import LoopHeard, Workspace
 from apilado.core.document.edits import apply
 from apilado.core.document.edits_values import AddPart
 from apilado.core.measure.pitch import pitch_hz
@@ -51,7 +51,7 @@ class TapTest(unittest.TestCase):
             for asset in bundle.assets:
                 self.workspace.assets.add(asset.content, f"sound.{asset.extension}")
             # On the bench the loop was heard before: what is measured over all of it is as it was there.
-            self.workspace.heard[1] = graph_of(bundle.stack, self.workspace.load)
+            self.workspace.heard[1] = LoopHeard(graph_of(bundle.stack, self.workspace.load), 1)
             first = tap(self.workspace, 1, bundle.stack, pitch=36, seconds=0.4)
             whole = tap(self.workspace, 1, bundle.stack, pitch=36, seconds=1.5)
             frames = first.shape[1] - 4000  # what looks ahead is right up to there
@@ -63,7 +63,7 @@ class TapTest(unittest.TestCase):
         stack = foghorn().stack
         quiet = stack.model_copy(update={"pattern": stack.pattern[:1]})
         alone = tap(self.workspace, 1, quiet, pitch=45, layer_id="growl", seconds=0.5)
-        self.workspace.heard[1] = graph_of(stack, loader({}))
+        self.workspace.heard[1] = LoopHeard(graph_of(stack, loader({})), 1)
         known = tap(self.workspace, 1, quiet, pitch=45, layer_id="growl", seconds=0.5)
         gains = [float(np.sqrt(np.mean(each**2))) for each in (alone, known)]
         self.assertGreater(abs(gains[1] / gains[0] - 1.0), 0.01)

@@ -96,6 +96,27 @@ class SoloTest(AuditionCase):
         self.assertEqual(self.complaints, [])
 
 
+    def test_stems_of_an_earlier_revision_are_not_heard(self):
+        # They lie around a place and do not go away: what was edited since would be heard as it was.
+        page = self.bench("Slipway")
+        self.play(page)
+        self.settled(page)
+        page.keyboard.press("Home")
+        self.stems_come(page)
+        page.route("**/stems", lambda route: route.abort())
+        edit = {"op": "set", "path": f"{MID}/level_db", "value": -24.0}
+        self.server.ask(f"/stacks/{self.stacks['Slipway']}/edits", {"edit": edit, "base": 0, "view": {}})
+        page.wait_for_selector("#undo:not([disabled])")
+        self.settled(page)
+        revision = self.server.plan(self.stacks["Slipway"])["revision"]
+        self.until(page, "r => marks.some((mark) => mark.sounding === r && mark.kind === 'loop')", revision)
+        page.evaluate("marks.length = 0")
+        page.keyboard.press("Home")
+        page.click(f"#layers [data-alone='{MID}']")
+        self.until(page, "marks.some((mark) => mark.kind === 'loop')")
+        self.assertNotIn("stems", page.evaluate("marks.map((mark) => mark.kind)"))
+
+
 class CastsTest(AuditionCase):
     def keep_and_change(self, page):
         page.click("[data-word=cast]")

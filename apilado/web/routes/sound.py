@@ -17,7 +17,7 @@ from apilado.actions.listening import Levels, hear_loop, levels_of
 from apilado.actions.sent import BLOCK_FRAMES
 from apilado.actions.stems import stems_around
 from apilado.actions.tapping import LONGEST_S, release_ms_of, tap
-from apilado.actions.workspace import Workspace
+from apilado.actions.workspace import LoopHeard, Workspace
 from apilado.core.document.stack import Stack
 from apilado.core.parameters import Model
 from apilado.core.render.audition import WHOLE, Audition
@@ -60,7 +60,7 @@ def loop(request: Request, stack_id: int, posted: LoopRequest) -> Response:
     token = workspace.newest(f"loop {posted.slot}", stack_id, posted.client)
     found = hear_loop(workspace, stack_id, posted.heard, posted.against, token)
     if posted.slot == OWN:
-        workspace.heard[stack_id] = found.listened.graph
+        workspace.heard[stack_id] = LoopHeard(found.listened.graph, found.revision)
     headers = {
         "X-Revision": str(found.revision),
         "X-Frames": str(found.clock.frames),
@@ -191,7 +191,13 @@ def stems(request: Request, stack_id: int, posted: StretchRequest) -> Response:
     found = stems_around(workspace, stack_id, posted.place, posted.length, token)
     if found is None:
         return Response(b"", media_type=PARTS)
-    head = {"begins": found.begins, "length": found.length, "rate": found.rate_hz, "frames": found.gain.shape[0]}
+    head = {
+        "revision": found.revision,
+        "begins": found.begins,
+        "length": found.length,
+        "rate": found.rate_hz,
+        "frames": found.gain.shape[0],
+    }
     parts = [answer_part({**head, "gain": True}, found.gain.astype("<f4", copy=False).tobytes())]
     for through_bus, sounds in ((True, found.layers), (False, found.others)):
         for owner, audio in sounds.items():

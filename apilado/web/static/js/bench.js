@@ -369,6 +369,7 @@ class Bench {
     const state = document.getElementById("sound-state");
     if (rendering !== undefined) {
       clearTimeout(this.renderingTimer);
+      this.stemsAgain = 0; // those that are there are of the loop before
       if (rendering) this.renderingTimer = setTimeout(() => { state.textContent = this.slow ? `rendering … ${this.slow.replace("rendered", "last")}` : "rendering …"; }, RENDERING_SHOWN_MS);
       else state.textContent = this.slow ?? "";
       this.busy();

@@ -66,18 +66,19 @@ class LoopProcessor extends AudioWorkletProcessor {
     if (this.slots.has(slot)) this.await(this.slots.get(slot));
   }
 
-  /** Stems around the playhead: { begins, frames, length, gain, parts: [{ owner, bus, left, right }] }. */
+  /** Stems around the playhead: { revision, begins, frames, length, gain, parts: [{ owner, bus, left, right }] }. */
   stems({ stems }) {
     this.held = stems;
   }
 
   /**
    * Only some parts are heard, from their stems, until the exact sound comes: those of the bus at the gain that it had.
-   * Nothing where the stems do not reach so far.
+   * Nothing where the stems do not reach so far, or are those of another revision than the one that is heard.
    */
   provisional({ owners }) {
     const { held, now } = this;
     if (!held || !now || this.slot !== "own" || held.length !== now.length || this.gate === 0) return;
+    if (held.revision !== (this.coming?.sound ?? now).revision) return;
     const parts = held.parts.filter(({ owner }) => owners.includes(owner));
     const sound = { ...held, parts, slot: "own", revision: now.revision, edition: now.edition, turned: now.gain };
     const { place } = this.coming ?? this;
