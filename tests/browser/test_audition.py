@@ -95,7 +95,6 @@ class SoloTest(AuditionCase):
             self.assertLessEqual(float(np.abs(np.diff(heard, axis=1)).max()), 1.02 * most + fade + 1e-6)
         self.assertEqual(self.complaints, [])
 
-
     def test_stems_of_an_earlier_revision_are_not_heard(self):
         # They lie around a place and do not go away: what was edited since would be heard as it was.
         page = self.bench("Slipway")

@@ -242,7 +242,9 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
     alone = placed_alone(stack, graph, clock, load)
     note_stages = {each.id: notes_stage(stack, each, alone[each.id], clock) for each in stack.audible_layers()}
     asked = asked_of(stack, graph, note_stages, clock)
-    wanted: dict[Any, Stage] = {}
+    loudness = stage(measure_loudness, graph.output, rate_hz=rate, looped=True)
+    # Where the output is there already it comes first: at the end one thread would be left alone with it.
+    wanted: dict[Any, Stage] = {"output loudness": loudness} if engine.holds(graph.output) else {}
     for layer in stack.audible_layers():
         name = layer.id
         stem = graph.layers[name]
@@ -269,7 +271,7 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
         wanted.update(
             {("step", bus, number): each for number, each in enumerate(step_stages(stack, graph, clock, bus))}
         )
-    wanted["output loudness"] = stage(measure_loudness, graph.output, rate_hz=rate, looped=True)
+    wanted["output loudness"] = loudness
     wanted["bass audio"], wanted["kick audio"] = graph.bass, graph.kick
     for name, reduction in graph.reductions.items():
         wanted["reduction", name] = reduction

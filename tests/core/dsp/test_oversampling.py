@@ -5,7 +5,13 @@ from numpy.testing import assert_allclose
 from scipy import integrate
 
 from apilado.core.clock import Clock
-from apilado.core.dsp.oversampling import oversampled
+from apilado.core.dsp.oversampling import (
+    PEAK_PIECE,
+    half_band_taps,
+    interpolated_peak,
+    oversampled,
+    peak_taps,
+)
 from apilado.core.dsp.shapers import soft_clip, soft_clip_between
 from apilado.core.treatments.soft_clip import SoftClip
 from apilado.core.units import db_to_gain
@@ -49,6 +55,38 @@ class OversamplingTest(unittest.TestCase):
     def test_factors(self):
         with self.assertRaisesRegex(ValueError, "1, 2, 4 or 8"):
             oversampled(noise(100), 3, lambda x: x, looped=False)
+
+
+class PeakTest(unittest.TestCase):
+    def test_pieces_and_crests_alone_find_what_the_whole_interpolated_signal_has(self):
+        rng, frames = np.random.default_rng(4), 2 * PEAK_PIECE + 900
+        t, fading = np.arange(frames), np.linspace(1.0, 0.2, frames)
+        signals = [
+            rng.standard_normal(frames),
+            np.sin(2.0 * np.pi * 0.2371 * t) * fading[::-1],
+            np.sin(2.0 * np.pi * 0.01 * t + 1.0) * fading + 0.1 * np.sin(2.0 * np.pi * 0.45 * t),
+            np.where(np.abs(t - PEAK_PIECE) < 2, (-1.0) ** (t // 2), 0.0),
+            rng.standard_normal(frames) * (t > frames - 40),
+        ]
+        for signal in signals:
+            for looped in (True, False):
+                found = interpolated_peak(signal.astype(np.float32), looped=looped)
+                self.assertAlmostEqual(found / interpolated_whole(signal, looped), 1.0, delta=1e-5)
+        self.assertEqual(interpolated_peak(np.zeros(500, np.float32)), 0.0)
+        self.assertEqual(interpolated_peak(np.zeros(0, np.float32), looped=True), 0.0)
+
+
+def interpolated_whole(signal, looped):
+    """The peak of all of a signal at eight times its rate, by the same taps."""
+    ends = 256
+    around = np.concatenate([signal[-ends:], signal, signal[:ends]]) if looped else np.pad(signal, ends)
+    for taps in (peak_taps(), half_band_taps(1), half_band_taps(2)):
+        kernel = np.concatenate([taps[::-1], taps]).astype(np.float64)
+        finer = np.zeros(2 * around.shape[0])
+        finer[::2] = around
+        finer[1::2] = np.convolve(around, kernel, "full")[len(taps) : len(taps) + around.shape[0]]
+        around = finer
+    return float(np.max(np.abs(around[8 * ends : -8 * ends] if looped else around[8 * 128 : -8 * 128])))
 
 
 class PassBandTest(unittest.TestCase):
