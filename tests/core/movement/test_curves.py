@@ -226,11 +226,12 @@ class MovingTest(unittest.TestCase):
     def test_a_swept_loop_is_what_goes_on_for_ever(self):
         # Its frequency jumps at the seam, and has been low before it: the loop begins with what rings on from there.
         rate, frames, rounds = 48000, 12000, 6
-        audio, at = noise(frames, channels=2), knots(frames)
-        values = np.where(at > 0.7 * frames, 45.0, 3000.0)
-        values[-1] = values[0]
+        audio, at = noise(frames, channels=2), np.arange(0, frames + 1, 1000)
+        values = np.where(at > 0.7 * frames, 45.0, 300.0)
+        values[[0, -1]] = 3000.0
         for q in (0.7, 6.0, 40.0):  # the last rings for longer than the loop lasts
-            looped = moving_filtered(audio, at, bell(values, 12.0, q, rate), looped=True)
+            with unittest.mock.patch("apilado.core.dsp.moving_filters.KNOTS_AT_ONCE", 4):
+                looped = moving_filtered(audio, at, bell(values, 12.0, q, rate), looped=True)
             many = np.concatenate([at[:-1] + round_ * frames for round_ in range(rounds)] + [[rounds * frames]])
             hertz = np.append(np.tile(values[:-1], rounds), values[0])
             straight = moving_filtered(np.tile(audio, rounds), many, bell(hertz, 12.0, q, rate), looped=False)
