@@ -227,9 +227,9 @@ class MovingTest(unittest.TestCase):
         # Its frequency jumps at the seam, and has been low before it: the loop begins with what rings on from there.
         rate, frames, rounds = 48000, 12000, 6
         audio, at = noise(frames, channels=2), np.arange(0, frames + 1, 1000)
-        values = np.where(at > 0.7 * frames, 45.0, 300.0)
+        values = np.where(at > 0.7 * frames, 200.0, 900.0)
         values[[0, -1]] = 3000.0
-        for q in (0.7, 6.0, 40.0):  # the last rings for longer than the loop lasts
+        for q in (0.7, 2.0, 40.0):  # the last rings for longer than the loop lasts
             with unittest.mock.patch("apilado.core.dsp.moving_filters.KNOTS_AT_ONCE", 4):
                 looped = moving_filtered(audio, at, bell(values, 12.0, q, rate), looped=True)
             many = np.concatenate([at[:-1] + round_ * frames for round_ in range(rounds)] + [[rounds * frames]])
