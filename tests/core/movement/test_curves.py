@@ -226,7 +226,7 @@ class MovingTest(unittest.TestCase):
     def test_a_swept_loop_is_what_goes_on_for_ever(self):
         # Its frequency jumps at the seam, and has been low before it: the loop begins with what rings on from there.
         rate, frames, rounds = 48000, 12000, 6
-        audio, at = noise(frames, channels=2), np.arange(0, frames + 1, 1000)
+        audio, at = noise(frames, channels=2), np.append(np.arange(0, frames, 1000), [frames - 100, frames])
         values = np.where(at > 0.7 * frames, 200.0, 900.0)
         values[[0, -1]] = 3000.0
         for q in (0.7, 2.0, 40.0):  # the last rings for longer than the loop lasts
