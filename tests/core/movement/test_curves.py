@@ -1,5 +1,6 @@
 """Values that move: a curve at rest is the number, a curve that moves is what it says."""
 
+import itertools
 import re
 import unittest
 import unittest.mock
@@ -224,12 +225,13 @@ class MovingTest(unittest.TestCase):
         self.assertLess(float(np.abs(swept).max()), 4.0 * float(np.abs(audio).max()))
 
     def test_a_swept_loop_is_what_goes_on_for_ever(self):
-        # Its frequency jumps at the seam, and has been low before it: the loop begins with what rings on from there.
+        # Low up to its seam, where it runs up slowly or jumps: the loop begins with what rings on from there.
         rate, frames, rounds = 48000, 12000, 6
-        audio, at = noise(frames, channels=2), np.append(np.arange(0, frames, 1000), [frames - 100, frames])
-        values = np.where(at > 0.7 * frames, 200.0, 900.0)
-        values[[0, -1]] = 3000.0
-        for q in (0.7, 2.0, 40.0):  # the last rings for longer than the loop lasts
+        audio = noise(frames, channels=2)
+        for gap, q in itertools.product((100, 2), (0.7, 2.0, 40.0)):  # the last q rings for longer than the loop lasts
+            at = np.append(np.arange(0, frames, 1000), [frames - gap, frames])
+            values = np.where(at > 0.7 * frames, 200.0, 900.0)
+            values[[0, -1]] = 3000.0
             with unittest.mock.patch("apilado.core.dsp.moving_filters.KNOTS_AT_ONCE", 4):
                 looped = moving_filtered(audio, at, bell(values, 12.0, q, rate), looped=True)
             many = np.concatenate([at[:-1] + round_ * frames for round_ in range(rounds)] + [[rounds * frames]])
