@@ -99,6 +99,29 @@ class ChainsTest(BrowserCase):
         self.assertEqual((chains[low], chains[high]), (["tape"], ["tape"]))
         self.assertEqual(self.complaints, [])
 
+    def test_a_sheet_that_comes_late_leaves_what_was_chosen_for_the_profile(self):
+        page = self.bench("Slipway")
+        page.keyboard.press("2")
+        page.wait_for_selector("#sheet [data-line='layers/mid/path/clip']")
+        self.settled(page)
+        held = []
+
+        def late(route):
+            held.append(route)
+
+        page.route("**/sheet?*", late)
+        with page.expect_request("**/sheet?*"):
+            page.click("#sheet [data-open='layers/mid/path/clip'].line-name")
+        page.wait_for_selector("[data-mode=curve][aria-pressed=true]")
+        page.click("[data-mode=eq]")
+        for route in held:
+            route.continue_()
+        page.unroute("**/sheet?*")
+        page.wait_for_selector("#sheet .line.is-open[data-line='layers/mid/path/clip']")
+        self.settled(page)
+        self.assertEqual(page.get_attribute("[data-mode=curve]", "aria-pressed"), "false")
+        self.assertEqual(self.complaints, [])
+
     def test_a_curve_is_pulled_and_its_points_come_and_go(self):
         page = self.bench("Slipway")
         page.keyboard.press("2")

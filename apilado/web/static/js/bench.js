@@ -273,8 +273,9 @@ class Bench {
     return /\/(path|filters)\//.test(address) ? "eq" : /\/source(\/|$)/.test(address) ? "harmonics" : this.mode;
   }
 
-  setMode(mode) {
+  setMode(mode, { chosen = false } = {}) {
     this.mode = mode;
+    if (chosen) this.path.made = null; // a sheet that is on its way does not change it back
     document.querySelectorAll("[data-mode]").forEach((tool) => tool.setAttribute("aria-pressed", tool.dataset.mode === mode));
     this.step("plan");
   }
@@ -431,7 +432,7 @@ function listen(bench) {
     else if (pressed.dataset.show) bench.panels.show(JSON.parse(pressed.dataset.show));
     else if ("close" in pressed.dataset) pressed.closest("dialog").close();
     else if (pressed.dataset.pull) bench.pull(pressed.dataset.pull);
-    else if (pressed.dataset.mode) bench.setMode(pressed.dataset.mode);
+    else if (pressed.dataset.mode) bench.setMode(pressed.dataset.mode, { chosen: true });
     else if (pressed.dataset.zoom) zoom(bench, pressed.dataset.zoom);
     else if (pressed.dataset.select) bench.select(pressed.dataset.select);
     else if (pressed.id === "now-open") bench.now.toggle();

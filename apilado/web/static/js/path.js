@@ -93,7 +93,7 @@ export class Path {
       }
       if (!opened.includes(each) && (line?.parentElement !== this.place || count > 2 || each.startsWith("movements/"))) opened.push(each);
     }
-    if (focus) this.focus = address;
+    if (focus) this.focus = this.made = address;
     this.keep(opened);
   }
 
@@ -104,10 +104,10 @@ export class Path {
       const line = this.line(this.focus);
       if (line && !this.side.contains(document.activeElement?.closest("input, select"))) line.querySelector(".line-name").focus({ preventScroll: true });
       line?.scrollIntoView({ block: "nearest" });
-      const mode = line && this.bench.modeOf(this.focus);
+      const mode = line && this.made === this.focus && this.bench.modeOf(this.focus);
       if (mode && mode !== this.bench.mode) this.bench.setMode(mode); // what has just been made is drawn
     }
-    this.focus = null;
+    this.focus = this.made = null;
     this.beside();
     this.meters = this.nows = null;
     this.measured(this.last, { sketches: false });
