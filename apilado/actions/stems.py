@@ -51,10 +51,10 @@ def stems_around(workspace: Workspace, stack_id: int, place: int, length: int, t
     Raises:
         Overtaken: something newer is wanted.
     """
-    before, head = workspace.heard.get(stack_id), workspace.stacks.head(stack_id)
-    if before is None or before.revision != head.id:
+    last, head = workspace.heard.get(stack_id), workspace.stacks.head(stack_id)
+    if last is None or last.revision != head.id:
         return None
-    graph, stack = before.graph, head.stack
+    graph, stack = last.graph, head.stack
     if graph.clock.loop_frames != length or "shared" in graph.buses:
         return None
     engine, clock = workspace.engine, graph.clock
