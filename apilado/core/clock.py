@@ -33,6 +33,8 @@ class Clock:
     """Of a single pass that is cut short, such as one note: the beats of the piece, in which swings come round."""
     held_db: float = 0.0
     """Of a stretch: the gain reduction with which what follows a level for long begins."""
+    rough_frames: int = 0
+    """Of a stretch: so many of its first frames are there only for what remembers them, and may be rough."""
 
     @cached_property
     def comes_round(self) -> bool:
@@ -42,7 +44,9 @@ class Clock:
     @cached_property
     def whole(self) -> Clock:
         """The loop that a stretch is cut out of; any other clock itself."""
-        return self if self.begins is None else replace(self, looped=True, begins=None, extent=0, held_db=0.0)
+        if self.begins is None:
+            return self
+        return replace(self, looped=True, begins=None, extent=0, held_db=0.0, rough_frames=0)
 
     def stretch(self, begins: int, extent: int) -> Clock:
         """A stretch of this loop's endless repetition, from a frame on, so many frames long."""

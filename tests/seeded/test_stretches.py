@@ -15,6 +15,7 @@ from apilado.core.dsp.curves import Curve
 from apilado.core.render.graph import clock_of, reductions_in
 from apilado.core.render.stretch import (
     CURVES,
+    EXACT_S,
     LONGEST_LEVEL_S,
     NotAtOnce,
     _made_anywhere,
@@ -24,6 +25,7 @@ from apilado.core.render.stretch import (
 )
 from apilado.core.shapes.follow_course import FollowCourse
 from apilado.core.treatments.compressor import Compressor
+from apilado.core.treatments.drive import Drive
 from apilado.core.treatments.limiter import PeakLimiter
 from apilado.core.units import db_to_gain
 from apilado.demo.stacks import slipway
@@ -71,6 +73,11 @@ def held_in(graph):
 
 def named(graph):
     return {**graph.layers, "bass": graph.bass, "kick": graph.kick, "output": graph.output}
+
+
+def all_that_runs(stages, known=()):
+    """The stages that what is not known is made of."""
+    return [each for each in stages if each.key not in known for each in (each, *all_that_runs(each.inputs, known))]
 
 
 class StretchTest(unittest.TestCase):
@@ -139,17 +146,21 @@ class StretchTest(unittest.TestCase):
         (behind,) = stretch_of(
             [graph.output], graph.clock, 77, 3000, lambda each: each.key in known, held=held_in(graph)
         )
-        ran, waiting = [], [behind]
-        while waiting:
-            each = waiting.pop()
-            if each.key not in known:
-                ran.append(each)
-                waiting += each.inputs
+        ran = all_that_runs([behind], known)
         self.assertFalse([each.name for each in ran if each.name in ("play_source", "split_bands")])
         on_buses = [step for bus in (stack.bus, stack.shared) for step in every_treatment("bus", bus.path)]
         self.assertLessEqual(len({each.key for each in ran if each.name == "treat"}), len(on_buses))
         with self.assertRaises(NotAtOnce):
             stretch_of([graph.output], graph.clock, 77, graph.clock.frames, most=0.9)
+
+    def test_drives_run_at_the_rate_itself_until_shortly_before_it(self):
+        graph, begins = graph_of(slipway().stack), 30_000
+        made = stretch_of([graph.output], graph.clock, begins, 12_000, held=held_in(graph))
+        of_drives = [each for each in all_that_runs(made) if isinstance(each.parameters.get("treatment"), Drive)]
+        self.assertTrue(of_drives)
+        for each in of_drives:
+            clock = each.parameters["clock"]
+            self.assertEqual(clock.begins + clock.rough_frames, begins - round(EXACT_S * clock.rate_hz))
 
     def test_what_follows_a_sound_that_is_not_there_waits_for_the_loop(self):
         target = Target(id="t", path="layers/mid/level_db", travel=-6.0)

@@ -23,6 +23,8 @@ SHORTEST = 2**14
 """Below, one transform is as quick."""
 ANEW = 256
 """Turns are multiplied up from one another, and begun anew every so many points, so that their errors do not grow."""
+COLUMNS_AT_ONCE = 16
+"""Where only the lowest lines are wanted."""
 TILE_ROWS, TILE_COLUMNS = 64, 16
 """So much of a table is read at a time, crosswise, that it stays in the cache."""
 
@@ -86,3 +88,32 @@ def spectra_of_two(both: NDArray[np.complex64], lines: int, gain: float = 1.0) -
     left, right = np.empty(lines, np.complex64), np.empty(lines, np.complex64)
     _apart(table, gain, left, right)
     return left, right
+
+
+def lowest_lines(signal: NDArray[np.float32], lines: int) -> NDArray[np.complex64]:
+    """The first lines of the spectrum of a real signal, shape (lines,), in little more memory than they take.
+
+    Each column of a table that has at least twice as many rows is transformed by itself; line k of it, turned by its
+    place, is what it adds to line k of the signal. So the columns are read some at a time, and none of them is kept.
+
+    Args:
+        signal: shape (points,).
+        lines: at most half of the points and one.
+    """
+    points = signal.shape[0]
+    rows = _rows_for(points, max(2 * lines - 1, min(SHORTEST, points)))
+    table = signal.reshape(rows, points // rows)
+    turn = np.exp(-2j * np.pi / points * np.arange(lines))
+    total = np.zeros(lines, np.complex128)
+    # From the last column to the first: what is there already is turned by one place more with each.
+    for behind in range(table.shape[1], 0, -COLUMNS_AT_ONCE):
+        columns = np.ascontiguousarray(table[:, max(0, behind - COLUMNS_AT_ONCE) : behind].T)
+        for each in fft.rfft(columns, axis=1)[::-1, :lines]:
+            total *= turn
+            total += each
+    return total.astype(np.complex64)
+
+
+def _rows_for(points: int, least: int) -> int:
+    """The smallest divisor of a number of points that is not under another number of them."""
+    return next(rows for rows in range(least, points + 1) if points % rows == 0)

@@ -213,7 +213,15 @@ class Running:
         return out.reshape(signal.shape) if flat.shape[0] == signal.shape[-1] else np.stack([out[0::2], out[1::2]])
 
 
-def oversampled(audio: Audio, factor: int, shaper: Shaper, *, looped: bool, between: Shaper | None = None) -> Audio:
+def oversampled(
+    audio: Audio,
+    factor: int,
+    shaper: Shaper,
+    *,
+    looped: bool,
+    between: Shaper | None = None,
+    rough_frames: int = 0,
+) -> Audio:
     """Runs a memoryless `shaper` at `factor` times the rate.
 
     The first doubling is sharp (`phase_filters`); the further ones need only keep its images away.
@@ -225,6 +233,7 @@ def oversampled(audio: Audio, factor: int, shaper: Shaper, *, looped: bool, betw
         looped: the signal continues round the loop; otherwise it is silent before and after.
         between: the same curve averaged between neighbours, from planes of even and odd samples to planes of what lies
             after each: used from 4 times on, where its half sample of delay can be taken back.
+        rough_frames: so many at the beginning are shaped at the rate itself.
     """
     audio = as_audio(audio)
     if factor == 1:
@@ -236,9 +245,12 @@ def oversampled(audio: Audio, factor: int, shaper: Shaper, *, looped: bool, betw
     # Up and down together delay by DELAY base frames, taken back here by giving that much of what follows.
     before, after = TAPS_PER_PHASE + MARGIN, DELAY + MARGIN
     out = np.zeros_like(audio)
+    rough_frames = min(rough_frames, frames)
+    if rough_frames:
+        out[:, :rough_frames] = shaper(audio[:, :rough_frames])
     for channel in range(audio.shape[0]):
         # In pieces that fit the processor's cache, with all that comes of them.
-        for start in range(0, frames, PIECE):
+        for start in range(rough_frames, frames, PIECE):
             end = min(frames, start + PIECE)
             piece = taken_out(audio[channel], start - before, end + after, looped=looped)
             up = np.zeros((2, piece.shape[0] - DELAY), np.float32)

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.kernels import summing_kernel
 from apilado.core.measure.pitch import pitches_hz
 from apilado.core.measure.windows import hann_within
 from apilado.core.units import ms_to_samples, power_to_db
@@ -88,8 +90,7 @@ def _note_power(audio: Audio, span: NoteSpan, part: Audio, hertz: float, rate_hz
     """Mean power of a note, a full-scale sine in both channels being 1, without the ripple of unfinished periods."""
     period = rate_hz / hertz
     if part.shape[1] >= 1.05 * period:
-        weights = whole_periods(part.shape[1], period).astype(np.float32)
-        return float(np.sum(np.square(part) @ weights)) / float(np.sum(weights))
+        return float(power_in_whole_periods(part, period))
     # Shorter than a period: the sine of its pitch that fits best, from where its attack is over.
     begun = min(ms_to_samples(ATTACK_MS, rate_hz), span.frames // 4)
     short = segment(audio, span.first + begun, max(span.frames - begun, 8)).astype(np.float64)
@@ -98,15 +99,25 @@ def _note_power(audio: Audio, span: NoteSpan, part: Audio, hertz: float, rate_hz
     return float(np.sum(fitted**2)) / 2.0
 
 
-def whole_periods(frames: int, period: float) -> NDArray[np.float64]:
-    """Weights over some frames that give every phase of a period as much: even, with flanks of a period; (frames,).
+@summing_kernel
+def power_in_whole_periods(part: Any, period: float) -> float:
+    """Mean power of both channels under weights that give every phase of a period as much: even, with flanks of one.
 
-    A mean of squares under them is free of the ripple at any multiple of the wave's frequency, whatever the period's
-    length in frames: they are a box convolved with a box of one period.
+    It is free of the ripple at any multiple of the wave's frequency, whatever the period's length in frames: the
+    weights are a box convolved with a box of one period.
+
+    Args:
+        part: shape (2, frames), longer than a period.
+        period: in frames.
     """
-    places = np.arange(frames) + 0.5
-    flanks = np.minimum(places, frames - places) / period
-    return np.asarray(np.clip(flanks, 0.0, min(1.0, (frames - period) / period)), np.float64)
+    left, right = part[0], part[1]
+    frames, power, weights = left.shape[0], 0.0, 0.0
+    most = min(1.0, (frames - period) / period)
+    for n in range(frames):
+        weight = min(most, min(n + 0.5, frames - n - 0.5) / period)
+        power += weight * (float(left[n]) * float(left[n]) + float(right[n]) * float(right[n]))
+        weights += weight
+    return power / weights
 
 
 def levels_at(

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp import fourier as fft
+from apilado.core.dsp.kernels import inlined, kernel
 from apilado.core.measure.windows import hann_within
 
 LOWEST_HZ, HIGHEST_HZ = 18.0, 2000.0
@@ -17,7 +19,7 @@ FEWEST_FRAMES, SILENT = 64, 1e-10
 AS_HIGH = 0.95
 CLEAR, LIKELY, IN_HARMONICS = 0.85, 0.75, 0.2
 """A period is believed from `CLEAR` on, from `LIKELY` on where the harmonics agree with it."""
-DOUBTED_BELOW_HZ, MULTIPLES, AMISS = 400.0, (2.0, 3.0, 0.5, 1.0 / 3.0), 0.03
+DOUBTED_BELOW_HZ, MULTIPLES, AMISS = 400.0, np.array([2.0, 3.0, 0.5, 1.0 / 3.0]), 0.03
 BETTER_BY, LONGER_BY = 0.03, 0.005
 HARMONICS = np.array([1.0, 2.0, 3.0, 5.0, 7.0, 11.0, 13.0])
 HARMONICS_TO_HZ = 2500.0
@@ -40,7 +42,8 @@ def pitches_hz(signals: Sequence[NDArray[np.floating]], rate_hz: float) -> list[
     # Fundamentals lie far below half of a quarter of the rate: means of some frames will do, and are quicker.
     step = max(1, round(rate_hz / COARSE_HZ))
     low = [
-        np.asarray(each[: each.shape[0] // step * step], np.float64).reshape(-1, step).mean(axis=1) for each in signals
+        np.asarray(each[: each.shape[0] // step * step], np.float64).reshape(-1, step) @ np.full(step, 1.0 / step)
+        for each in signals
     ]
     found: list[float | None] = [None] * len(low)
     for frames in {each.shape[0] for each in low if each.shape[0] >= FEWEST_FRAMES}:
@@ -56,15 +59,14 @@ class _Candidates:
     """Periods that a note may have."""
 
     hertz: NDArray[np.float64]
+    """Those between which the harmonics decide, the first of them the one that stands without them."""
     height: NDArray[np.float64]
     """How well it repeats in each, up to 1."""
-    rivals: list[int]
-    """Those between which the harmonics decide, the first of them the one that stands without them."""
 
     @property
     def clear(self) -> bool:
         """Whether nothing is left to decide."""
-        return len(self.rivals) == 1 and self.height[self.rivals[0]] >= CLEAR
+        return self.hertz.shape[0] == 1 and float(self.height[0]) >= CLEAR
 
 
 def _pitches(notes: Signal, rate_hz: float) -> list[float | None]:
@@ -77,44 +79,64 @@ def _pitches(notes: Signal, rate_hz: float) -> list[float | None]:
     return [
         None
         if each is None
-        else float(each.hertz[each.rivals[0]])
+        else float(each.hertz[0])
         if each.clear
-        else _decided(each, harmonic_strength(roots[n], each.hertz[each.rivals], width))
+        else _decided(each, harmonic_strength(roots[n], each.hertz, width))
         for n, each in enumerate(candidates)
     ]
 
 
 def _candidates(likeness: Signal, rate_hz: float) -> _Candidates | None:
-    inner = likeness[1:-1]
-    peaks = np.flatnonzero((inner > likeness[:-2]) & (inner >= likeness[2:]) & (inner > 0.0)) + 1
-    below = np.flatnonzero(likeness < 0.0)
-    if below.size == 0:
-        return None
-    peaks = peaks[(peaks > below[0]) & (peaks >= rate_hz / HIGHEST_HZ)]
-    if peaks.size == 0 or float(np.max(likeness[peaks])) < LIKELY:
-        return None
-    a, b, c = likeness[peaks - 1], likeness[peaks], likeness[peaks + 1]
-    aside = 0.5 * (a - c) / (a - 2.0 * b + c)  # a peak bends: its second difference is not 0
-    found, height = rate_hz / (peaks + aside), b - 0.25 * (a - c) * aside
-    first = int(np.argmax(height >= AS_HIGH * np.max(height)))
-    beside = found / found[first]
-    rivals = [first]
-    if found[first] < DOUBTED_BELOW_HZ:
-        near = np.min(np.abs(beside[:, None] / np.asarray(MULTIPLES) - 1.0), axis=1) < AMISS
+    periods, heights = _rivals(*_peaks(likeness, rate_hz / HIGHEST_HZ), rate_hz / DOUBTED_BELOW_HZ, MULTIPLES)
+    return _Candidates(rate_hz / periods, heights) if periods.shape[0] else None
+
+
+@kernel
+def _peaks(likeness: Any, shortest: float) -> Any:
+    """(periods in frames, heights) of the peaks behind the first fall below 0, each drawn as a parabola through three
+    lags; none where no lag itself reaches `LIKELY`."""
+    periods, heights = np.empty(likeness.shape[0]), np.empty(likeness.shape[0])
+    count, fallen, highest = 0, False, 0.0
+    for lag in range(1, likeness.shape[0] - 1):
+        a, b, c = likeness[lag - 1], likeness[lag], likeness[lag + 1]
+        fallen = fallen or b < 0.0
+        if fallen and lag >= shortest and b > 0.0 and b > a and b >= c:
+            aside = 0.5 * (a - c) / (a - 2.0 * b + c)  # a peak bends: its second difference is not 0
+            periods[count], heights[count] = lag + aside, b - 0.25 * (a - c) * aside
+            count, highest = count + 1, max(highest, b)
+    if highest < LIKELY:
+        count = 0
+    return periods[:count], heights[:count]
+
+
+@kernel
+def _rivals(periods: Any, heights: Any, doubted_from: float, multiples: Any) -> Any:
+    """(periods, heights) of the first high peak and of those that may be meant instead: a few times as long or as
+    short, where it is not so short that it is beyond doubt."""
+    chosen = np.zeros(periods.shape[0], np.int64)
+    if periods.shape[0] == 0:
+        return periods[chosen], heights[chosen]
+    first = np.argmax(heights >= AS_HIGH * np.max(heights))
+    chosen[0], count = first, 1
+    for n in range(periods.shape[0]):
+        beside = periods[first] / periods[n]
+        near = np.min(np.abs(beside / multiples - 1.0)) < AMISS
         # A longer period has to repeat better than the first, a shorter one nearly as well.
-        rivals += list(np.flatnonzero(near & (height >= np.where(beside < 1.0, height[first] + LONGER_BY, LIKELY))))
-    return _Candidates(found, height, rivals)
+        least = heights[first] + LONGER_BY if beside < 1.0 else LIKELY
+        if periods[first] > doubted_from and near and heights[n] >= least:
+            chosen[count] = n
+            count += 1
+    return periods[chosen[:count]], heights[chosen[:count]]
 
 
 def _decided(between: _Candidates, said: NDArray[np.float64]) -> float | None:
-    """The one of the rivals for which the harmonics speak, if any is believed."""
-    height = between.height[between.rivals]
-    score = said + height
+    """The one of the candidates for which the harmonics speak, if any is believed."""
+    score = said + between.height
     chosen = int(np.argmax(score))
     chosen = chosen if score[chosen] > score[0] + BETTER_BY else 0
-    if height[chosen] < CLEAR and said[chosen] < IN_HARMONICS:
+    if between.height[chosen] < CLEAR and said[chosen] < IN_HARMONICS:
         return None
-    return float(between.hertz[between.rivals[chosen]])
+    return float(between.hertz[chosen])
 
 
 def normalised_square_differences(notes: Signal, lags: int) -> Signal:
@@ -140,25 +162,40 @@ def _roots(notes: Signal, rate_hz: float) -> Signal:
     return np.asarray(np.sqrt(np.abs(lines[:, : int(HARMONICS_TO_HZ * length / rate_hz) + 1])))
 
 
-def harmonic_strength(roots: Signal, frequencies_hz: NDArray[np.float64], width: float) -> NDArray[np.float64]:
+@kernel
+def harmonic_strength(roots: Any, frequencies_hz: Any, width: float) -> Any:
     """How much of a signal lies at the first and the prime harmonics of frequencies and not halfway between, up to 1.
 
     After A. Camacho, J. G. Harris, "A sawtooth waveform inspired pitch estimator for speech and music", JASA 124
     (2008): square roots of amplitudes, weights falling with the root of frequency; their cosines are boxes here.
 
     Args:
-        roots: square roots of amplitudes, one line every `width` Hz from 0 on.
+        roots: square roots of amplitudes, one line every `width` Hz from 0 on, shape (lines,).
+        frequencies_hz: shape (frequencies,).
+
+    Returns:
+        Shape (frequencies,).
     """
-    sums = np.concatenate([[0.0], np.cumsum(roots)])
-    edges = np.arange(sums.shape[0]) - 0.5
-    each = np.asarray(frequencies_hz)[:, None]
+    found, sums, squares = np.zeros(frequencies_hz.shape[0]), np.zeros(roots.shape[0] + 1), 0.0
+    for line in range(roots.shape[0]):
+        sums[line + 1] = sums[line] + roots[line]
+        squares += roots[line] * roots[line]
+    for n in range(frequencies_hz.shape[0]):
+        said, weights, hertz = 0.0, 0.0, frequencies_hz[n]
+        for harmonic in HARMONICS:
+            if (harmonic + 0.25) * hertz <= HARMONICS_TO_HZ:
+                here, quarter = hertz * harmonic / width + 0.5, 0.25 * hertz / width
+                before, low = _up_to(sums, here - 3.0 * quarter), _up_to(sums, here - quarter)
+                high, behind = _up_to(sums, here + quarter), _up_to(sums, here + 3.0 * quarter)
+                said += (high - low - 0.5 * (low - before + behind - high)) / np.sqrt(harmonic * hertz)
+                weights += 1.0 / (harmonic * hertz)
+        if weights * squares > 0.0:
+            found[n] = said / np.sqrt(weights * hertz / (2.0 * width) * squares)
+    return found
 
-    def upto(harmonic: NDArray[np.float64]) -> NDArray[np.float64]:
-        return np.asarray(np.interp(each * harmonic / width, edges, sums))
 
-    low, high = upto(HARMONICS - 0.25), upto(HARMONICS + 0.25)
-    between = 0.5 * (low - upto(HARMONICS - 0.75) + upto(HARMONICS + 0.75) - high)
-    weights = ((HARMONICS + 0.25) * each <= HARMONICS_TO_HZ) / np.sqrt(HARMONICS * each)
-    norm = np.sqrt(np.sum(weights**2, axis=1) * each[:, 0] / (2.0 * width)) * np.sqrt(np.sum(roots**2))
-    said = np.sum(weights * (high - low - between), axis=1)
-    return np.asarray(np.divide(said, norm, out=np.zeros_like(said), where=norm > 0.0))
+@inlined
+def _up_to(sums: Any, place: float) -> float:
+    """A sum up to a place between two lines."""
+    line = min(max(int(place), 0), sums.shape[0] - 2)
+    return sums[line] + min(max(place - line, 0.0), 1.0) * (sums[line + 1] - sums[line])

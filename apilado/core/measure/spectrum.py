@@ -22,7 +22,7 @@ from numpy.typing import NDArray
 
 from apilado.core.dsp import fourier as fft
 from apilado.core.dsp.audio import Audio
-from apilado.core.dsp.long_transform import spectra_of_two
+from apilado.core.dsp.long_transform import lowest_lines, spectra_of_two
 from apilado.core.dsp.stereo import read_evenly
 
 LONGEST_EXACT = 2**18
@@ -95,18 +95,34 @@ def spectrum_of(audio: Audio, *, rate_hz: int) -> Spectrum:
 
 def mid_and_side(audio: Audio, *, low_hz: float, high_hz: float, rate_hz: int) -> tuple[float, float]:
     """Power of mid and of side of a looped stem in a range of frequencies."""
-    return spectrum_of(audio, rate_hz=rate_hz).power_between(low_hz, high_hz)
+    return _low_end(audio, high_hz, rate_hz).power_between(low_hz, high_hz)
+
+
+def _low_end(audio: Audio, high_hz: float, rate_hz: int) -> Spectrum:
+    """The spectrum of a looped stem up to a frequency at least, of which nothing above it is made."""
+    frames = audio.shape[1]
+    points = _points_for(frames)
+    lines = min(frames // 2, math.floor(high_hz * frames / rate_hz) + 1) + 1
+    same = audio.shape[0] == 1 or bool(np.array_equal(audio[0], audio[1]))
+    found = []
+    for channel in audio[: 1 if same else 2]:
+        read = np.ascontiguousarray(channel) if points == frames else _read(channel, np.empty(points, np.float32))
+        found.append(lowest_lines(read, lines) * np.float32(frames / points))
+    return Spectrum(rate_hz, frames, found[0], found[-1])
+
+
+def _points_for(frames: int) -> int:
+    """At how many points of its round a loop is read."""
+    return _quick(frames) if frames > LONGEST_EXACT and _largest_prime(frames) > LARGEST_PRIME else frames
 
 
 def _spectra(audio: Audio, *, same: bool) -> tuple[NDArray[np.complex64], ...]:
     frames = audio.shape[1]
-    lines, anew = frames // 2 + 1, frames > LONGEST_EXACT and _largest_prime(frames) > LARGEST_PRIME
+    lines, points = frames // 2 + 1, _points_for(frames)
     if same:
-        points = _quick(frames) if anew else frames
         left: NDArray[np.complex64] = fft.rfft(_read(audio[0], np.empty(points, np.float32)))[:lines]
         left *= np.float32(frames / points)
         return left, left
-    points = _quick(frames) if anew else frames
     both = np.empty(points, np.complex64)
     _read(audio[0], both.real)
     _read(audio[1], both.imag)

@@ -46,6 +46,9 @@ FADES_BESIDES = 0.34
 """What fades in a row fades together: of all but the longest, so much is to be waited for besides. Two exponentials of
 one length, one behind the other, have fallen by 60 dB after 1.34 times that of one; ones of other lengths sooner, and
 a third and a fourth add less each."""
+EXACT_S = 0.05
+"""What runs before a stretch is there for what remembers it: up to so short before, its drives need not be oversampled.
+What they mirror down then lies under what they make, and has faded when the stretch begins."""
 RINGS_UP_TO_S = 12.0
 """What rings for longer would take longer to run than the whole loop."""
 Held = Callable[[str, int], Any]
@@ -192,10 +195,13 @@ class _Stretcher:
         self.made: dict[bytes, Stage] = {}
         self.before: dict[bytes, Stage] = {}
         """Of what rings for long, what went into it in the last loop."""
+        self.begins = 0
+        self._clocks: dict[Window, Clock] = {}
         self._timed: dict[bytes, bool] = {}
         self._known: dict[bytes, bool] = {}
 
     def of(self, targets: Sequence[Stage], window: Window) -> list[Stage]:
+        self.begins = window[0]
         for target in targets:
             self._visit(target)
             self._want(target, window, _Lead())
@@ -315,7 +321,7 @@ class _Stretcher:
         """Some frames of the last loop: cut out of it, or summed of what is cut out."""
         if each.function not in SUMS or self.there(each):
             return stage(cut_out, each, begins=window[0], frames=window[1] - window[0], kept=False)
-        clock = self.clock.stretch(window[0], window[1] - window[0])
+        clock = self._clock(window)
         curves = {source.key: self._curve(source, clock) for source in each.inputs if source.function in CURVES}
         inputs = [curves.get(source.key) or self._last(source, window) for source in each.inputs]
         return stage(each.function, *inputs, kept=False, **self._parameters(each, clock))
@@ -330,7 +336,7 @@ class _Stretcher:
         """A stage run over some frames, of which those that are wanted of it are cut out; of a sound that is given, or
         of its own."""
         first, last = self.windows[each.key]
-        clock = self.clock.stretch(run[0], run[1] - run[0])
+        clock = self._clock(run)
         if each.where and each.memory.levels_s > LONGEST_LEVEL_S:
             clock = replace(clock, held_db=self.held(each.where, run[0]) or 0.0)
         whole = each.function in TAKES_WHOLE_CURVES or _takes_whole_curves(each)
@@ -341,6 +347,13 @@ class _Stretcher:
         if run == (first, last):
             return made
         return stage(trimmed, made, first=first - run[0], frames=last - first, kept=False)
+
+    def _clock(self, run: Window) -> Clock:
+        """The clock of some frames: the same one for all that runs over them, so that its text is made once."""
+        if run not in self._clocks:
+            rough = max(0, self.begins - run[0] - self._seconds(EXACT_S))
+            self._clocks[run] = replace(self.clock.stretch(run[0], run[1] - run[0]), rough_frames=rough)
+        return self._clocks[run]
 
     def _seconds(self, seconds: float) -> int:
         return round(seconds * self.clock.rate_hz)

@@ -104,7 +104,8 @@ class Drive(Treatment):
         """The sound behind the curve, before its output and its blend; an array of its own, that may be written to."""
         pushed_in, gain = pushed(audio, mapped(self.drive_db, db_to_gain))
         curve, between = self.shaper(gain)
-        return oversampled(pushed_in, self.oversampling, curve, looped=clock.looped, between=between)
+        how: dict[str, Any] = {"looped": clock.looped, "rough_frames": clock.rough_frames}
+        return oversampled(pushed_in, self.oversampling, curve, between=between, **how)
 
     def process(self, audio: Audio, clock: Clock, key: Audio | None = None) -> Audio:
         before, after = self._filters(clock.rate_hz)

@@ -5,7 +5,7 @@ import unittest
 import numpy as np
 from numpy.testing import assert_allclose
 
-from apilado.core.dsp.long_transform import SHORTEST, divided, spectra_of_two
+from apilado.core.dsp.long_transform import SHORTEST, divided, lowest_lines, spectra_of_two
 from apilado.core.dsp.stereo import read_evenly
 
 
@@ -21,6 +21,14 @@ class SpectraTest(unittest.TestCase):
                     wanted = gain * np.fft.rfft(signal)[:lines]
                     self.assertEqual(found.shape, wanted.shape)
                     assert_allclose(found, wanted, atol=1e-6 * float(np.abs(wanted).max()) * np.log2(points + 1))
+
+    def test_the_lowest_lines_alone(self):
+        # A table of many columns, one of a single column, and short ones.
+        for points, lines in ((2**19, 700), (40 * 20011, 9000), (20011, 300), (36, 4), (7, 4)):
+            signal = np.random.default_rng(points).standard_normal(points).astype(np.float32)
+            wanted = np.fft.rfft(signal.astype(np.float64))[:lines]
+            found = lowest_lines(signal, lines)
+            assert_allclose(found, wanted, atol=1e-6 * float(np.abs(wanted).max()) * np.log2(points + 1))
 
     def test_a_table_is_as_square_as_can_be(self):
         self.assertEqual(divided(768000), (800, 960))

@@ -1,7 +1,8 @@
 import unittest
+from functools import partial
 
 import numpy as np
-from numpy.testing import assert_allclose
+from numpy.testing import assert_allclose, assert_array_equal
 from scipy import integrate
 
 from apilado.core.clock import Clock
@@ -51,6 +52,14 @@ class OversamplingTest(unittest.TestCase):
         tone = sine(500.0, 0.25)
         out = oversampled(tone, 4, lambda x: x, looped=False)
         assert_allclose(out[:, 200:-200], tone[:, 200:-200], atol=2e-4)
+
+    def test_rough_frames_are_shaped_as_they_are_and_what_follows_is_exact(self):
+        sound, curve = noise(20_000), partial(soft_clip, gain=4.0)
+        exact = oversampled(sound, 4, curve, looped=False)
+        for rough in (1, 7001, 30_000):
+            found = oversampled(sound, 4, curve, looped=False, rough_frames=rough)
+            assert_array_equal(found[:, :rough], curve(sound[:, :rough]))
+            assert_allclose(found[:, rough:], exact[:, rough:], atol=1e-6)
 
     def test_factors(self):
         with self.assertRaisesRegex(ValueError, "1, 2, 4 or 8"):

@@ -2,7 +2,7 @@ import unittest
 
 import numpy as np
 
-from apilado.core.measure.notes import NoteSpan, measure_notes
+from apilado.core.measure.notes import NoteSpan, measure_notes, power_in_whole_periods
 from tests.support import sine
 
 
@@ -14,6 +14,15 @@ class NotesTest(unittest.TestCase):
         for found, (hertz, amplitude) in zip(measure_notes(audio, spans, rate_hz=48000), parts, strict=True):
             self.assertAlmostEqual(found.frequency_hz, hertz, delta=0.1)
             self.assertAlmostEqual(found.level_db, 20 * np.log10(amplitude), delta=1e-3)
+
+    def test_every_phase_of_a_period_counts_as_much(self):
+        rng = np.random.default_rng(4)
+        for frames, periods in ((60, 1.05), (900, 1.7), (14_400, 23.3)):
+            part, period = rng.standard_normal((2, frames)).astype(np.float32), frames / periods
+            places = np.arange(frames) + 0.5
+            weights = np.minimum(np.minimum(places, frames - places) / period, min(1.0, periods - 1.0))
+            plain = float(np.sum(part.astype(np.float64) ** 2 @ weights) / np.sum(weights))
+            self.assertAlmostEqual(power_in_whole_periods(part, period) / plain, 1.0, places=6)
 
     def test_a_note_goes_on_over_the_loops_end(self):
         audio = np.roll(sine(60.0, 1.0), 12000, axis=1)

@@ -3,9 +3,10 @@ import warnings
 
 import librosa
 import numpy as np
+from numpy.testing import assert_allclose
 
 from apilado.core.dsp.cycles import shape_harmonics
-from apilado.core.measure.pitch import pitch_hz
+from apilado.core.measure.pitch import HARMONICS, HARMONICS_TO_HZ, _peaks, harmonic_strength, pitch_hz
 from apilado.core.units import midi_to_hz
 from tests.support import noise
 
@@ -16,6 +17,20 @@ def wave(frequency_hz, shape="saw", frames=9600, rate=48000):
     t = np.arange(frames) / rate
     series = shape_harmonics(shape, 30)
     return sum(abs(c) * np.sin(2 * np.pi * (n + 1) * frequency_hz * t + np.angle(c)) for n, c in enumerate(series))
+
+
+def plain_strength(roots, hertz, width):
+    """`harmonic_strength` on whole arrays."""
+    sums, each = np.concatenate([[0.0], np.cumsum(roots)]), hertz[:, None]
+
+    def upto(harmonic):
+        return np.interp(each * harmonic / width, np.arange(sums.shape[0]) - 0.5, sums)
+
+    low, high = upto(HARMONICS - 0.25), upto(HARMONICS + 0.25)
+    between = 0.5 * (low - upto(HARMONICS - 0.75) + upto(HARMONICS + 0.75) - high)
+    weights = ((HARMONICS + 0.25) * each <= HARMONICS_TO_HZ) / np.sqrt(HARMONICS * each)
+    norm = np.sqrt(np.sum(weights**2, axis=1) * hertz / (2.0 * width) * np.sum(roots**2))
+    return np.sum(weights * (high - low - between), axis=1) / norm
 
 
 class PitchTest(unittest.TestCase):
@@ -36,6 +51,22 @@ class PitchTest(unittest.TestCase):
     def test_noise_and_silence_have_none(self):
         self.assertIsNone(pitch_hz(noise(9600)[0], 48000))
         self.assertIsNone(pitch_hz(np.zeros(9600), 48000))
+
+    def test_peaks_and_harmonics_as_they_are_without_loops(self):
+        rng, lags = np.random.default_rng(8), np.arange(900)
+        for hertz in (31.0, 55.0, 130.0):
+            shape = sum(rng.uniform(0.2, 1.0) * np.cos(2 * np.pi * n * hertz * lags / 12000.0) for n in (1, 2, 3))
+            likeness = shape / shape[0] + 0.02 * rng.standard_normal(900)
+            inner, below = likeness[1:-1], np.flatnonzero(likeness < 0.0)[0]
+            at = np.flatnonzero((inner > likeness[:-2]) & (inner >= likeness[2:]) & (inner > 0.0)) + 1
+            at = at[(at > below) & (at >= 6.0)]
+            a, b, c = likeness[at - 1], likeness[at], likeness[at + 1]
+            aside = 0.5 * (a - c) / (a - 2.0 * b + c)
+            periods, heights = _peaks(likeness, 6.0)
+            assert_allclose(periods, at + aside)
+            assert_allclose(heights, b - 0.25 * (a - c) * aside)
+            roots, asked = rng.uniform(0.0, 1.0, 1200), hertz * np.array([0.5, 1.0, 2.0])
+            assert_allclose(harmonic_strength(roots, asked, 2.1), plain_strength(roots, asked, 2.1))
 
     def test_a_note_without_its_fundamental(self):
         # What a middle layer keeps of a note has no fundamental left: its period is still that of the note.

@@ -14,7 +14,7 @@ from apilado.core.measure.kick_phase import kick_meeting
 from apilado.core.measure.loudness import measure_loudness
 from apilado.core.measure.passage import energy_grid
 from apilado.core.measure.resonances import resonances
-from apilado.core.measure.spectrum import spectrum_of
+from apilado.core.measure.spectrum import mid_and_side, spectrum_of
 from apilado.core.measure.stem import measure_stem
 from apilado.core.treatments.filter import Filter
 from apilado.core.treatments.reverb import Reverb
@@ -48,6 +48,7 @@ class RoomTakenTest(unittest.TestCase):
             (lambda: measure_loudness(sound, rate_hz=RATE, looped=True), 0.25),
             # One level for each frame of one channel, and those away from its notes in order.
             (lambda: clicks(sound, moments=hits, rate_hz=RATE), 1.3),
+            (lambda: mid_and_side(sound, low_hz=20.0, high_hz=120.0, rate_hz=RATE), 0.4),
             (lambda: kick_meeting(sound, sound[:, ::-1], hits, rate_hz=RATE), 0.3),
             (lambda: resonances(spectrum, least_db=4.0), 0.1),
             (lambda: energy_grid(sound, stem, columns=256), 0.9),
