@@ -87,7 +87,8 @@ def _pitches(notes: Signal, rate_hz: float) -> list[float | None]:
 
 
 def _candidates(likeness: Signal, rate_hz: float) -> _Candidates | None:
-    periods, heights = _rivals(*_peaks(likeness, rate_hz / HIGHEST_HZ), rate_hz / DOUBTED_BELOW_HZ, MULTIPLES)
+    periods, heights = _peaks(likeness, rate_hz / HIGHEST_HZ)
+    periods, heights = _rivals(periods, heights, rate_hz / DOUBTED_BELOW_HZ, MULTIPLES)
     return _Candidates(rate_hz / periods, heights) if periods.shape[0] else None
 
 
@@ -162,6 +163,13 @@ def _roots(notes: Signal, rate_hz: float) -> Signal:
     return np.asarray(np.sqrt(np.abs(lines[:, : int(HARMONICS_TO_HZ * length / rate_hz) + 1])))
 
 
+@inlined
+def _up_to(sums: Any, place: float) -> Any:
+    """A sum up to a place between two lines."""
+    line = min(max(int(place), 0), sums.shape[0] - 2)
+    return sums[line] + min(max(place - line, 0.0), 1.0) * (sums[line + 1] - sums[line])
+
+
 @kernel
 def harmonic_strength(roots: Any, frequencies_hz: Any, width: float) -> Any:
     """How much of a signal lies at the first and the prime harmonics of frequencies and not halfway between, up to 1.
@@ -192,10 +200,3 @@ def harmonic_strength(roots: Any, frequencies_hz: Any, width: float) -> Any:
         if weights * squares > 0.0:
             found[n] = said / np.sqrt(weights * hertz / (2.0 * width) * squares)
     return found
-
-
-@inlined
-def _up_to(sums: Any, place: float) -> float:
-    """A sum up to a place between two lines."""
-    line = min(max(int(place), 0), sums.shape[0] - 2)
-    return sums[line] + min(max(place - line, 0.0), 1.0) * (sums[line + 1] - sums[line])
