@@ -1,4 +1,5 @@
 import unittest
+from dataclasses import replace
 from functools import partial
 
 import numpy as np
@@ -155,6 +156,14 @@ class SoftClipTest(unittest.TestCase):
     def test_the_curve(self):
         x = np.linspace(-3, 3, 61, dtype=np.float32)
         assert_allclose(soft_clip(x, 2.0), 2 * x / np.sqrt(1 + 4 * x**2), rtol=1e-5)
+
+    def test_it_is_oversampled_where_a_stretch_is_heard(self):
+        sound = sine(3100.0, 0.5)
+        clock = Clock(tempo_bpm=120.0, beats=4.0, rate_hz=48000, looped=True).stretch(0, sound.shape[1])
+        exact, found = (SoftClip().process(sound, replace(clock, rough_frames=rough)) for rough in (0, 12_000))
+        apart = np.abs(found - exact).max(axis=0)
+        self.assertGreater(apart[:12_000].max(), 1e-3)
+        self.assertLess(apart[14_400:].max(), 1e-4)
 
     def test_blend_does_not_comb(self):
         tone = sine(8000.0, 1.0, amplitude=0.01)

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.testing import assert_allclose
 
 from apilado.core.dsp.cycles import shape_harmonics
-from apilado.core.measure.pitch import HARMONICS, HARMONICS_TO_HZ, _peaks, harmonic_strength, pitch_hz
+from apilado.core.measure.pitch import HARMONICS, HARMONICS_TO_HZ, _peaks, _rivals, harmonic_strength, pitch_hz
 from apilado.core.units import midi_to_hz
 from tests.support import noise
 
@@ -67,6 +67,13 @@ class PitchTest(unittest.TestCase):
             assert_allclose(heights, b - 0.25 * (a - c) * aside)
             roots, asked = rng.uniform(0.0, 1.0, 1200), hertz * np.array([0.5, 1.0, 2.0])
             assert_allclose(harmonic_strength(roots, asked, 2.1), plain_strength(roots, asked, 2.1))
+
+    def test_a_longer_period_has_to_repeat_better(self):
+        periods, multiples = np.array([50.0, 100.0, 200.0]), np.array([2.0, 0.5])
+        for longer, wanted in ((0.952, [100.0, 50.0]), (0.956, [100.0, 50.0, 200.0])):
+            found, _heights = _rivals(periods, np.array([0.8, 0.95, longer]), 40.0, multiples)
+            self.assertEqual(list(found), wanted)
+            self.assertEqual(list(_rivals(periods, np.array([0.8, 0.95, longer]), 120.0, multiples)[0]), [100.0])
 
     def test_a_note_without_its_fundamental(self):
         # What a middle layer keeps of a note has no fundamental left: its period is still that of the note.
