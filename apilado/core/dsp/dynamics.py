@@ -69,6 +69,15 @@ def _between_knots(at: Any, values: Any, first: int, frames: int, out: Any) -> N
 
 
 @kernel
+def _moves(values: Any) -> bool:
+    """Whether not all of some values are the same."""
+    for value in values:
+        if value != values[0]:
+            return True
+    return False
+
+
+@kernel
 def _reduction_kernel(
     key: Any,
     at: Any,
@@ -90,13 +99,16 @@ def _reduction_kernel(
     levels, wanted, rests = np.empty(BLOCK), np.empty(BLOCK), np.empty(BLOCK, np.int64)
     thresholds, slopes, ranges = np.empty(BLOCK), np.empty(BLOCK), np.empty(BLOCK)
     begun = 0
+    threshold_moves, slope_moves, range_moves = _moves(rows[:, 0]), _moves(rows[:, 1]), _moves(rows[:, 2])
     for first in range(0, frames, BLOCK):
         count = min(BLOCK, frames - first)
-        if first == 0 or at.shape[0] > 1:
-            while begun + 1 < at.shape[0] and at[begun + 1] <= first:
-                begun += 1
+        while begun + 1 < at.shape[0] and at[begun + 1] <= first:
+            begun += 1
+        if first == 0 or threshold_moves:
             _between_knots(at[begun:], rows[begun:, 0], first, frames, thresholds)
+        if first == 0 or slope_moves:
             _between_knots(at[begun:], rows[begun:, 1], first, frames, slopes)
+        if first == 0 or range_moves:
             _between_knots(at[begun:], rows[begun:, 2], first, frames, ranges)
         lowest = thresholds[0]
         for i in range(count):
