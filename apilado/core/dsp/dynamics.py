@@ -69,15 +69,6 @@ def _between_knots(at: Any, values: Any, first: int, frames: int, out: Any) -> N
 
 
 @kernel
-def _moves(values: Any) -> bool:
-    """Whether not all of some values are the same."""
-    for value in values:
-        if value != values[0]:
-            return True
-    return False
-
-
-@kernel
 def _reduction_kernel(
     key: Any,
     at: Any,
@@ -99,7 +90,8 @@ def _reduction_kernel(
     levels, wanted, rests = np.empty(BLOCK), np.empty(BLOCK), np.empty(BLOCK, np.int64)
     thresholds, slopes, ranges = np.empty(BLOCK), np.empty(BLOCK), np.empty(BLOCK)
     begun = 0
-    threshold_moves, slope_moves, range_moves = _moves(rows[:, 0]), _moves(rows[:, 1]), _moves(rows[:, 2])
+    threshold_moves = np.min(rows[:, 0]) < np.max(rows[:, 0])
+    slope_moves, range_moves = np.min(rows[:, 1]) < np.max(rows[:, 1]), np.min(rows[:, 2]) < np.max(rows[:, 2])
     for first in range(0, frames, BLOCK):
         count = min(BLOCK, frames - first)
         while begun + 1 < at.shape[0] and at[begun + 1] <= first:

@@ -21,6 +21,7 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from apilado.core.dsp.curves import merged
 from apilado.core.dsp.cycles import LONGEST_TABLE, WALKED_POINTS, Cycle, Levels, table_ladder, walked_table
 from apilado.core.dsp.kernels import kernel
 
@@ -336,7 +337,7 @@ class Walk:
         turns = [
             np.flatnonzero(np.abs(np.diff(way, 2)) * hop > SHARP_TURN * np.abs(way[1:-1])) + 1 for way in ways.values()
         ]
-        self.ends = _apart(np.unique(np.concatenate([np.arange(0, frames, hop), *turns])), max(1, hop // 4), frames)
+        self.ends = _apart(merged(np.arange(0, frames, hop), *turns), max(1, hop // 4), frames)
         self._made = []
         for at in self.ends:
             values: dict[str, Any] = {name: round(float(way[min(at, frames - 1)]), 6) for name, way in ways.items()}

@@ -15,7 +15,7 @@ from apilado.core.document.layer import Layer
 from apilado.core.document.movement import MOST_TARGETS, Movement, Target
 from apilado.core.document.path import Aside, Bands, ChainedBand, Equaliser, layer_path
 from apilado.core.document.stack import Bus, Limiter, SharedBus, Space
-from apilado.core.dsp.curves import Curve, knots
+from apilado.core.dsp.curves import Curve, knots, merged
 from apilado.core.dsp.equaliser import bell
 from apilado.core.dsp.filters import dc_blocker, filtered
 from apilado.core.dsp.moving_filters import moving_filtered, some_at_a_time
@@ -144,6 +144,14 @@ class PerFrameTest(unittest.TestCase):
             curve = Curve(at, values)
             np.testing.assert_allclose(curve.per_frame(), wanted, atol=1e-12)
             np.testing.assert_array_equal(curve.rounded(), curve.per_frame().astype(np.float32))
+
+
+class MergedTest(unittest.TestCase):
+    def test_frames_in_order_and_each_once(self):
+        rng = np.random.default_rng(2)
+        some = [np.arange(0, 900, 16), rng.integers(-5, 900, 40), np.array([16, 16, 32]), np.zeros(0, np.int64)]
+        np.testing.assert_array_equal(merged(*some), np.unique(np.concatenate(some)))
+        self.assertEqual(merged(np.zeros(0, np.int64)).shape, (0,))
 
 
 class AtRestTest(unittest.TestCase):
