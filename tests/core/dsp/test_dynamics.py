@@ -5,7 +5,7 @@ import numpy as np
 from numpy.testing import assert_allclose
 
 from apilado.core.clock import Clock
-from apilado.core.dsp.curves import Curve, knots
+from apilado.core.dsp.curves import Curve, knots, mapped
 from apilado.core.dsp.dynamics import (
     BLOCK,
     Detector,
@@ -89,10 +89,12 @@ class DetectorTest(unittest.TestCase):
 def one_after_another(key, detector, rate_hz):
     """The plain twin of `gain_reduction`: the published equations frame by frame."""
     frames = key.shape[1]
-    threshold, ratio, most = (
+    slope = mapped(detector.ratio, lambda ratio: 1.0 - 1.0 / ratio)
+    threshold, slopes, most = (
         np.broadcast_to(value.per_frame() if isinstance(value, Curve) else value, frames)
-        for value in (detector.threshold_db, detector.ratio, detector.range_db)
+        for value in (detector.threshold_db, slope, detector.range_db)
     )
+    ratio = 1.0 / (1.0 - slopes)
     attack, release, averaging = (
         smoothing_coefficient(each, rate_hz) for each in (detector.attack_ms, detector.release_ms, detector.rms_ms)
     )
@@ -126,12 +128,14 @@ class PlainTwinTest(unittest.TestCase):
             moving = Curve(at, -30.0 + 10.0 * np.sin(at / 300.0))
             detector = Detector(
                 threshold_db=moving if seed % 2 else float(chance.uniform(-40.0, -6.0)),
-                ratio=float(chance.uniform(1.0, 20.0)),
+                ratio=Curve(at, 4.0 + 3.0 * np.sin(at / 200.0)) if seed % 4 == 2 else float(chance.uniform(1.0, 20.0)),
                 knee_db=float(chance.choice([0.0, 6.0, 18.0])),
                 attack_ms=float(chance.choice([0.0, 2.0])),
                 release_ms=float(chance.uniform(1.0, 40.0)),
                 hold_ms=float(chance.choice([0.0, 1.0])),
-                range_db=float(chance.choice([4.0, 120.0])),
+                range_db=Curve(at, 6.0 + 5.0 * np.sin(at / 250.0))
+                if seed % 3 == 1
+                else float(chance.choice([4.0, 120.0])),
                 rms_ms=float(chance.choice([0.0, 3.0])),
             )
             with self.subTest(detector=detector):
