@@ -13,7 +13,7 @@ import numpy as np
 from apilado.bench import timing
 from apilado.bench.figures import Figure
 from apilado.bench.reference import EQ, reference_stack
-from apilado.bench.timing import cold_engine, median_seconds, rendered
+from apilado.bench.timing import Side, cold_engine, least_seconds, rendered
 from apilado.core.document.equaliser import Bell
 from apilado.core.document.layer import Layer
 from apilado.core.document.path import Equaliser, layer_path
@@ -87,11 +87,11 @@ def exponent(sizes: tuple[int, ...], values: list[float]) -> float:
 def growth(part: str) -> Iterator[Figure]:
     """Tables of cold renders, and how steep they are."""
     for name, sizes, stack_of in TABLES:
-        times = []
-        for size in sizes:
-            stack = stack_of(size)
-            times.append(median_seconds(lambda: cold_engine(1), lambda e, s=stack: rendered(s, e), rounds=ROUNDS))
-            yield Figure(part, f"{size} {name}", 1000.0 * times[-1], unit="ms")
+        stacks = [stack_of(size) for size in sizes]
+        sides = [Side(lambda e, s=stack: rendered(s, e), lambda: cold_engine(1)) for stack in stacks]
+        times = least_seconds(*sides, rounds=ROUNDS)
+        for size, taken in zip(sizes, times, strict=True):
+            yield Figure(part, f"{size} {name}", 1000.0 * taken, unit="ms")
         yield Figure(part, f"time against {name}, as a power", exponent(sizes, times), EXPONENT_GOAL)
     sizes = (16, 32, 64)
     peaks = []

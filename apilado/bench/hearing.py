@@ -100,7 +100,7 @@ def tell(bars: int) -> None:
     loops: dict[str, list[float]] = {}
     pace: float | None = None
     # As on the bench: every edit comes on top of the one before, and its loop is rendered before the next.
-    for number in range(ROUNDS if bars <= 16 else 1):
+    for number in range(ROUNDS):
         for kind in KINDS:
             stack = apply(stack, edits_of(stack, number)[kind])
             begins = (number * 100_000) % clock.frames

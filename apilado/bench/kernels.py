@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.bench.figures import Figure
-from apilado.bench.timing import median_seconds
+from apilado.bench.timing import Side, least_seconds
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.cycles import Cycle, cycle_table
 from apilado.core.dsp.dynamics import Detector, gain_reduction, reduced
@@ -104,13 +104,12 @@ def two_threads() -> float:
         _multiplied(few, out, 20 * TIMES)
 
     with ThreadPoolExecutor(2) as pool:
-        alone = median_seconds(lambda: None, lambda _: work(outs[0]))
-        together = median_seconds(lambda: None, lambda _: list(pool.map(work, outs)))
+        alone, together = least_seconds(Side(lambda _: work(outs[0])), Side(lambda _: list(pool.map(work, outs))))
     return 2.0 * alone / together
 
 
 def _nanoseconds(work: Callable[[], object]) -> float:
-    return 1e9 * median_seconds(lambda: None, lambda _: work())
+    return 1e9 * least_seconds(Side(lambda _: work()))[0]
 
 
 @dataclass(frozen=True)

@@ -64,7 +64,7 @@ def run(out: TextIO, words: Sequence[str] = (), *, as_json: bool = False) -> int
         raise ApiladoError(f"no part of the bench has {' or '.join(words)} in its title; there are:{titles}")
     if not as_json:
         said = ", ".join(f"{name} {value}" for name, value in machine().items())
-        say(f"{said}; medians of {ROUNDS} rounds")
+        say(f"{said}; the least of {ROUNDS} rounds")
         if not library.installed():
             say(library.MISSING)
     figures: list[Figure] = []

@@ -1,4 +1,4 @@
-"""Times as medians: single ones say little on a shared machine."""
+"""Times by turns, the least of several rounds: single ones say little on a shared machine."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ import resource
 import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -18,19 +18,29 @@ from apilado.core.render.engine import Engine
 from apilado.core.render.graph import build, clock_of
 from apilado.core.sources.voicing import RUNS
 
-ROUNDS = 5
+ROUNDS = 7
 
 
-def median_seconds(prepare: Callable[[], Any], work: Callable[[Any], object], rounds: int = ROUNDS) -> float:
-    """The median time of `work` over several rounds, each on what `prepare` gives; one round goes unmeasured."""
-    times = []
-    for number in range(rounds + 1):
-        prepared = prepare()
-        began = time.perf_counter()
-        work(prepared)
-        if number:
-            times.append(time.perf_counter() - began)
-    return float(np.median(times))
+class Side(NamedTuple):
+    """One of several whose times are set against each other: its work, on what is prepared unmeasured each round."""
+
+    work: Callable[[Any], object]
+    prepare: Callable[[], Any] = lambda: None
+
+
+def least_seconds(*sides: Side, rounds: int = ROUNDS) -> list[float]:
+    """The least time of each side over several rounds, in each of which all have their turn; one round goes unmeasured.
+
+    What else runs on a machine only ever makes a time longer, for one side as for the other.
+    """
+    times = np.empty((rounds + 1, len(sides)))
+    for taken in times:
+        for number, side in enumerate(sides):
+            prepared = side.prepare()
+            began = time.perf_counter()
+            side.work(prepared)
+            taken[number] = time.perf_counter() - began
+    return [float(least) for least in times[1:].min(axis=0)]
 
 
 def peak_mib() -> float:

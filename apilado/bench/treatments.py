@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from apilado.bench.timing import median_seconds
+from apilado.bench.timing import Side, least_seconds
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.cabinets import BOXES, box_response
@@ -64,8 +64,10 @@ def treatment_ratios() -> dict[str, float] | None:
     audio = (0.3 * np.random.default_rng(1).standard_normal((2, CLOCK.frames))).astype(np.float32)
     found = {}
     for part, theirs in there:
-        ours = median_seconds(lambda: None, lambda _, p=part: p.process(audio, CLOCK))
-        other = median_seconds(audio.copy, lambda sound, t=theirs: t(sound, RATE_HZ))
+        ours, other = least_seconds(
+            Side(lambda _, p=part: p.process(audio, CLOCK)),
+            Side(lambda sound, t=theirs: t(sound, RATE_HZ), audio.copy),
+        )
         found[part.label.lower()] = ours / other
     return found
 
@@ -79,9 +81,8 @@ def denormal_ratios() -> dict[str, float]:
     found = {}
     for model in TREATMENTS:
         step = model()
-        usual, slow = (
-            median_seconds(lambda: None, lambda _, a=audio, s=step: treat(a, treatment=s, clock=clock))
-            for audio in (sound, tiny)
+        usual, slow = least_seconds(
+            *[Side(lambda _, a=audio, s=step: treat(a, treatment=s, clock=clock)) for audio in (sound, tiny)]
         )
         found[step.label.lower()] = slow / usual
     return found

@@ -9,7 +9,7 @@ import numpy as np
 from apilado.bench.figures import Figure
 from apilado.bench.reference import reference_stack
 from apilado.bench.sources import played_stacks, talking_stack
-from apilado.bench.timing import cold_engine, median_seconds, rendered
+from apilado.bench.timing import Side, cold_engine, least_seconds, rendered
 from apilado.bench.treatments import denormal_ratios
 from apilado.core.assets import no_assets
 from apilado.core.clock import Clock
@@ -34,13 +34,13 @@ EDITS: tuple[tuple[str, Edit], ...] = (
 )
 
 
-def _cold(threads: int | None = None) -> float:
-    return median_seconds(lambda: cold_engine(threads), lambda e: rendered(reference_stack(), e))
+def _cold(threads: int | None = None) -> Side:
+    return Side(lambda e: rendered(reference_stack(), e), lambda: cold_engine(threads))
 
 
 def edits(part: str) -> Iterator[Figure]:
     """The whole loop after one edit, and what is measured anew of it."""
-    stack, cold = reference_stack(), _cold()
+    stack = reference_stack()
 
     def heard() -> Engine:
         engine = cold_engine()
@@ -57,18 +57,18 @@ def edits(part: str) -> Iterator[Figure]:
         rendered(edited, engine)
         return engine
 
-    for name, edit in EDITS:
-        edited = apply(stack, edit)
-        taken = median_seconds(heard, lambda e, s=edited: rendered(s, e))
-        yield Figure(part, name, taken / cold, EDIT_GOAL)
-    for name, edit in EDITS:
-        edited = apply(stack, edit)
-        taken = median_seconds(
-            lambda s=edited: heard_after(s), lambda e, s=edited: sound(measure(s, no_assets, e)), rounds=3
-        )
-        yield Figure(part, f"measuring after {name}", taken / cold, MEASURING_GOAL)
-    taken = median_seconds(heard, lambda e: sound(measure(stack, no_assets, e)))
-    yield Figure(part, "measuring all of it for the first time", taken / cold)
+    edited = {name: apply(stack, edit) for name, edit in EDITS}
+    cold, *taken = least_seconds(_cold(), *[Side(lambda e, s=s: rendered(s, e), heard) for s in edited.values()])
+    for name, each in zip(edited, taken, strict=True):
+        yield Figure(part, name, each / cold, EDIT_GOAL)
+    cold, first, *taken = least_seconds(
+        _cold(),
+        Side(lambda e: sound(measure(stack, no_assets, e)), heard),
+        *[Side(lambda e, s=s: sound(measure(s, no_assets, e)), lambda s=s: heard_after(s)) for s in edited.values()],
+    )
+    for name, each in zip(edited, taken, strict=True):
+        yield Figure(part, f"measuring after {name}", each / cold, MEASURING_GOAL)
+    yield Figure(part, "measuring all of it for the first time", first / cold)
 
 
 def curves(part: str) -> Iterator[Figure]:
@@ -78,22 +78,21 @@ def curves(part: str) -> Iterator[Figure]:
     at = knots(clock.frames)
     rest, sweep = np.zeros(at.shape[0]), 6.0 * np.sin(2.0 * np.pi * at / 12000.0)
     for step, name in ((Compressor(), "threshold_db"), (SoftClip(), "drive_db")):
-        plain = median_seconds(lambda: None, lambda _, p=step: p.process(audio, clock))
-        for moves, way, goal in ((rest, "at rest", REST_GOAL), (sweep, "moving", MOVING_GOAL)):
-            moved = step.model_copy(update={name: Curve(at, getattr(step, name) + moves)})
-            taken = median_seconds(lambda: None, lambda _, p=moved: p.process(audio, clock))
-            yield Figure(part, f"{step.label.lower()}, {way}", taken / plain, goal)
+        moved = [step.model_copy(update={name: Curve(at, getattr(step, name) + moves)}) for moves in (rest, sweep)]
+        sides = [Side(lambda _, p=each: p.process(audio, clock)) for each in (step, *moved)]
+        plain, resting, moving = least_seconds(*sides)
+        yield Figure(part, f"{step.label.lower()}, at rest", resting / plain, REST_GOAL)
+        yield Figure(part, f"{step.label.lower()}, moving", moving / plain, MOVING_GOAL)
 
 
 def sources(part: str) -> Iterator[Figure]:
     """What sources take, each alone in a stack."""
-    cold = _cold(1)
     talking = talking_stack()
-    taken = median_seconds(lambda: cold_engine(1), lambda e: rendered(talking, e))
+    cold, taken = least_seconds(_cold(1), Side(lambda e: rendered(talking, e), lambda: cold_engine(1)))
     yield Figure(part, "six waves that modulate, two moving filters", taken / cold, TALKING_GOAL)
     for name, (stack, load) in played_stacks().items():
         clock = clock_of(stack, looped=True)
-        taken = median_seconds(lambda: cold_engine(1), lambda e, s=stack, f=load: rendered(s, e, f))
+        [taken] = least_seconds(Side(lambda e, s=stack, f=load: rendered(s, e, f), lambda: cold_engine(1)))
         yield Figure(part, f"{name}, for each second of it", 1000.0 * taken * clock.rate_hz / clock.frames, unit="ms")
 
 

@@ -8,7 +8,7 @@ from unittest import mock
 import numpy as np
 
 from apilado import __version__
-from apilado.bench import growing, report
+from apilado.bench import growing, report, timing
 from apilado.bench.chart import SHOWN, Course, chart, courses
 from apilado.bench.figures import Figure, Part
 from apilado.bench.growing import TABLES, exponent
@@ -57,6 +57,25 @@ class ReportTest(unittest.TestCase):
     def test_a_word_that_no_part_has_is_refused_with_the_parts_there_are(self):
         with self.assertRaisesRegex(ApiladoError, "no part of the bench has nonsense in its title; .*\n  Two figures"):
             self.told("nonsense")
+
+
+class TimesTest(unittest.TestCase):
+    def test_by_turns_and_the_least_without_what_is_prepared_and_without_the_first_round(self):
+        clock, turns = [0.0], []
+        lengths = iter((0.1, 0.1, 5.0, 7.0, 3.0, 8.0, 4.0, 9.0))
+
+        def work(prepared):
+            turns.append(prepared)
+            clock[0] += next(lengths)
+
+        def prepare():
+            clock[0] += 100.0
+            return "second"
+
+        with mock.patch.object(timing.time, "perf_counter", side_effect=lambda: clock[0]):
+            found = timing.least_seconds(timing.Side(work), timing.Side(work, prepare), rounds=3)
+        np.testing.assert_allclose(found, [3.0, 7.0])
+        self.assertEqual(turns, [None, "second"] * 4)
 
 
 class StacksTest(unittest.TestCase):
