@@ -1,3 +1,3 @@
 """Apilado: a bench for composite basses."""
 
-__version__ = "0.17.0"
+__version__ = "0.18.0"

@@ -32,7 +32,7 @@ from apilado.core.sources.voicing import RUNS
 BARS = (4, 16, 64)
 STRETCH_GOAL_MS, LONG_GOAL_MS, PEAK_GOAL_MIB = 65.0, 80.0, 1536.0
 """To be heard: of the first stretch; on a long stack; all memory on a long stack."""
-ROUNDS = 3
+ROUNDS = 5
 
 
 KINDS = ("EQ", "level", "crossover", "drive", "movement", "a moved note")
