@@ -35,6 +35,12 @@ def peak_of(audio: Audio) -> float:
     return float(max(np.max(audio, initial=0.0), -np.min(audio, initial=0.0)))
 
 
+def loudest_frame(audio: Audio) -> int:
+    """The first frame in which a sample has the largest magnitude."""
+    places = [int(place) for channel in audio for place in (np.argmax(channel), np.argmin(channel))]
+    return min(places, key=lambda place: (-float(np.max(np.abs(audio[:, place]))), place))
+
+
 def sounding_until(audio: Audio, floor_db: float) -> int:
     """Frames up to the last sample over a level in dB against full scale; 0 for silence."""
     loud = np.flatnonzero(np.max(np.abs(audio), axis=0, initial=0.0) > 10.0 ** (floor_db / 20.0))

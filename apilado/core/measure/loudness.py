@@ -99,9 +99,10 @@ def _add_up(audio: Any, total: float, ends: Any, sums: Any) -> float:
 def _squares(audio: Any) -> float:
     """The sum of the squares of all samples."""
     total = 0.0
-    for channel in audio:
-        for sample in channel:
-            total += np.float64(sample) * np.float64(sample)
+    for channel in range(audio.shape[0]):
+        samples = audio[channel]
+        for frame in range(samples.shape[0]):  # by number: many at a time
+            total += np.float64(samples[frame]) * np.float64(samples[frame])
     return total
 
 

@@ -16,12 +16,14 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, replace
 from functools import lru_cache
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp import fourier as fft
 from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.kernels import summing_kernel
 from apilado.core.dsp.long_transform import lowest_lines, spectra_of_two
 from apilado.core.dsp.stereo import read_evenly
 
@@ -80,10 +82,19 @@ class Spectrum:
             high = low + 1
         if high > self.left.shape[0]:
             raise ValueError(f"no lines are kept up to {high_hz:g} Hz")
-        left, right = self.left[low:high], self.right[low:high]
-        mid = float(np.sum(np.abs(left + right).astype(np.float64) ** 2)) / 4.0
-        side = float(np.sum(np.abs(left - right).astype(np.float64) ** 2)) / 4.0
+        mid, side = _mid_and_side_of(self.left[low:high], self.right[low:high])
         return self.line_power * mid, self.line_power * side
+
+
+@summing_kernel
+def _mid_and_side_of(left: Any, right: Any) -> tuple[float, float]:
+    """Squared magnitudes of half the sum and of half the difference of some lines, added up."""
+    mid = side = 0.0
+    for line in range(left.shape[0]):
+        together, apart = left[line] + right[line], left[line] - right[line]
+        mid += np.float64(together.real) ** 2 + np.float64(together.imag) ** 2
+        side += np.float64(apart.real) ** 2 + np.float64(apart.imag) ** 2
+    return mid / 4.0, side / 4.0
 
 
 def spectrum_of(audio: Audio, *, rate_hz: int) -> Spectrum:

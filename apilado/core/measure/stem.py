@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -74,15 +75,24 @@ class StemMeasures:
         each = np.array([squared(side) for side in low.channels], np.float64)
         lines: NDArray[np.float64] = np.asarray(each.mean(axis=0)) * low.line_power
         lines[-1] *= min(1.0, LOW_TOP_HZ / low.bin_hz + 0.5 - (lines.shape[0] - 1))  # the rest of it lies in a band
-        upper = band_edges(FINE)[:-1] > LOW_TOP_HZ * 0.999
-        bands = 10.0 ** (self.fine_db[upper] / 10.0)
-        below = np.dot(lines, response(low.frequencies_hz))
-        return float(below + np.dot(bands, response(band_centres(FINE)[upper])))
+        frequencies, centres = _read_at(lines.shape[0], low.bin_hz)
+        bands = 10.0 ** (self.fine_db[-centres.shape[0] :] / 10.0)
+        return float(np.dot(lines, response(frequencies)) + np.dot(bands, response(centres)))
 
     def fine_power_between(self, low_hz: float, high_hz: float) -> float:
         """Power of both channels in the twelfths of an octave whose middle lies in a range of frequencies."""
         centres = band_centres(FINE)
         return float(np.sum(10.0 ** (self.fine_db[(centres >= low_hz) & (centres <= high_hz)] / 10.0)))
+
+
+@lru_cache(maxsize=4)
+def _read_at(lines: int, bin_hz: float) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Where a response is read: (frequencies of the lines up to 1 kHz, of the twelfths of an octave above), the same
+    arrays each time."""
+    found = bin_hz * np.arange(lines, dtype=np.float64), band_centres(FINE)[band_edges(FINE)[:-1] > LOW_TOP_HZ * 0.999]
+    for each in found:
+        each.flags.writeable = False
+    return found
 
 
 def power_of(audio: Audio) -> float:

@@ -11,6 +11,7 @@ from apilado.core.assets import AssetLoader
 from apilado.core.clock import Clock
 from apilado.core.document.addresses import find, owner_of
 from apilado.core.document.stack import Stack
+from apilado.core.identity import ByIdentity
 from apilado.core.render import steps
 from apilado.core.render.audition import WHOLE, Audition
 from apilado.core.render.builder import Builder
@@ -19,6 +20,8 @@ from apilado.core.render.passed import Passed
 from apilado.core.render.stage import Stage, stage
 from apilado.core.render.tail import tail_seconds
 from apilado.errors import NotFound
+
+_BUILT = ByIdentity(6)
 
 
 @dataclass(frozen=True)
@@ -131,12 +134,18 @@ def build(
 ) -> Graph:
     """The stages that render the stack on a clock; nothing is computed yet.
 
-    What an audition leaves out is left out of the sums, and of what they go into.
+    What an audition leaves out is left out of the sums, and of what they go into. Of the same stack it is the same
+    graph: what is heard of an edit, its loop and what is measured of it ask one after the other.
 
     Args:
         known: what is measured once over the whole loop, by the address of its step, where that is known already.
     """
+    if known:
+        return _built(stack, clock, load, audition, known)
+    return _BUILT.get(lambda: _built(stack, clock, load, audition, known), stack, beside=(clock, load, audition))
 
+
+def _built(stack: Stack, clock: Clock, load: AssetLoader, audition: Audition, known: Mapping[str, Stage]) -> Graph:
     @cache
     def measured() -> dict[str, Stage]:
         own = build(stack, loop_of(clock), load, audition).measured

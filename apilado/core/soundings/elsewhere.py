@@ -9,12 +9,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp.filters import sections_response
+from apilado.core.identity import ByIdentity
 from apilado.core.measure.bands import band_centres
 from apilado.core.measure.loudness import OFFSET_LKFS, QUIETEST_LKFS, k_weighting
 from apilado.core.measure.stem import THIRD, StemMeasures
 from apilado.core.render.elsewhere import PLACES, Place
 from apilado.core.soundings.measures import Measures
 from apilado.core.units import power_to_db
+
+_PASSED = ByIdentity(32)
+"""What places pass, by place, frequencies and rate."""
 
 
 @dataclass(frozen=True)
@@ -32,7 +36,11 @@ class LeftThere:
 
 def power_passed(place: Place, frequencies_hz: NDArray[np.float64], rate_hz: int) -> NDArray[np.float64]:
     """What a place's response leaves of power at each frequency; its room and its limiter are not in it."""
-    return np.asarray(np.square(np.abs(place.response(frequencies_hz, rate_hz))), np.float64)
+
+    def reckoned() -> NDArray[np.float64]:
+        return np.asarray(np.square(np.abs(place.response(frequencies_hz, rate_hz))), np.float64)
+
+    return _PASSED.get(reckoned, place, frequencies_hz, beside=rate_hz)
 
 
 def loudness_through(stem: StemMeasures, place: Place | None, rate_hz: int) -> float:

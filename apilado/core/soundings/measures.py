@@ -16,7 +16,7 @@ from apilado.core.document.addresses import get, joined, within
 from apilado.core.document.ducker import Ducker
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
-from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.audio import Audio, loudest_frame
 from apilado.core.measure.drums import DrumFacts, drum_facts
 from apilado.core.measure.ducking import Headroom, HitRecovery, headroom_won, hit_recoveries
 from apilado.core.measure.flatness import Ripple, worst_ripple
@@ -203,8 +203,7 @@ class Measures:
     @cached_property
     def peak_beat(self) -> float:
         """Where the output is loudest, in beats from the start of the loop."""
-        output = self.run(self.graph.output)
-        frame = int(np.argmax(np.max(np.abs(output), axis=0)))
+        frame = loudest_frame(self.run(self.graph.output))
         return frame * self.clock.beats / self.clock.loop_frames
 
     @cached_property
@@ -243,8 +242,12 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
     note_stages = {each.id: notes_stage(stack, each, alone[each.id], clock) for each in stack.audible_layers()}
     asked = asked_of(stack, graph, note_stages, clock)
     loudness = stage(measure_loudness, graph.output, rate_hz=rate, looped=True)
-    # Where the output is there already it comes first: at the end one thread would be left alone with it.
-    wanted: dict[Any, Stage] = {"output loudness": loudness} if engine.holds(graph.output) else {}
+    wanted: dict[Any, Stage] = {}
+    # What is asked of sounds that are there already comes first: at the end one thread would be left alone with it.
+    if engine.holds(graph.output):
+        wanted["output loudness"] = loudness
+    if engine.holds(graph.bass):
+        wanted["bass"] = stem_stage(graph.bass, clock)
     for layer in stack.audible_layers():
         name = layer.id
         stem = graph.layers[name]
