@@ -4,5 +4,5 @@ import os
 
 __version__ = "0.18.0"
 
-# Two threads render already: those of NumPy's linear algebra would only take their turns. It asks once, when it is loaded.
+# Two threads render already: those of NumPy's linear algebra would only take their turns. It asks when it is loaded.
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")

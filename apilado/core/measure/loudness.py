@@ -67,7 +67,8 @@ def k_weighting(rate_hz: int) -> Sections:
 
 def loop_power(audio: Audio, rate_hz: int) -> float:
     """The K-weighted power of a loop, all channels together, not gated: what its loudness is the logarithm of."""
-    return float(sum(map(_squares, _weighted(audio, rate_hz, looped=True))) / audio.shape[1])
+    powers = (_squares(each, 0, each.shape[1]) for each in _weighted(audio, rate_hz, looped=True))
+    return float(sum(powers) / audio.shape[1])
 
 
 def _weighted(audio: Audio, rate_hz: int, *, looped: bool) -> Iterator[Audio]:
@@ -79,31 +80,26 @@ def _weighted(audio: Audio, rate_hz: int, *, looped: bool) -> Iterator[Audio]:
         yield weighted
 
 
-@kernel
-def _add_up(audio: Any, total: float, ends: Any, sums: Any) -> float:
-    """Adds the squares of all channels up from frame to frame, upon a total; what they are up to each end is noted."""
-    frame = 0
-    for place in range(ends.shape[0]):
-        for each in range(frame, ends[place]):
-            for channel in range(audio.shape[0]):
-                total += np.float64(audio[channel, each]) * np.float64(audio[channel, each])
-        frame = ends[place]
-        sums[place] = total
-    for each in range(frame, audio.shape[1]):
-        for channel in range(audio.shape[0]):
-            total += np.float64(audio[channel, each]) * np.float64(audio[channel, each])
-    return total
-
-
 @summing_kernel
-def _squares(audio: Any) -> float:
-    """The sum of the squares of all samples."""
+def _squares(audio: Any, first: int, last: int) -> float:
+    """The sum of the squares of all samples from one frame to before another."""
     total = 0.0
     for channel in range(audio.shape[0]):
-        samples = audio[channel]
+        samples = audio[channel][first:last]
         for frame in range(samples.shape[0]):  # by number: many at a time
             total += np.float64(samples[frame]) * np.float64(samples[frame])
     return total
+
+
+@kernel
+def _add_up(audio: Any, total: float, ends: Any, sums: Any) -> float:
+    """Adds the squares of all channels up, upon a total; what they are up to each end is noted."""
+    frame = 0
+    for place in range(ends.shape[0]):
+        total += _squares(audio, frame, ends[place])
+        frame = ends[place]
+        sums[place] = total
+    return total + _squares(audio, frame, audio.shape[1])
 
 
 def true_peak(audio: Audio, *, looped: bool = False) -> float:
@@ -150,7 +146,7 @@ def measure_loudness(audio: Audio, *, rate_hz: int, looped: bool = False) -> Lou
         gate = float(np.mean(loud)) * 10.0 ** (RELATIVE_GATE_LU / 10.0)
         integrated = _lkfs(float(np.mean(loud[loud > gate])))
     peak = true_peak(audio, looped=looped)
-    rms = math.sqrt(_squares(audio) / audio.size) if audio.size else 0.0
+    rms = math.sqrt(_squares(audio, 0, audio.shape[1]) / audio.size) if audio.size else 0.0
     return Loudness(
         integrated_lkfs=integrated,
         momentary_max_lkfs=_lkfs(float(np.max(powers, initial=0.0))),

@@ -281,6 +281,18 @@ class CornersTest(unittest.TestCase):
 
 
 class StagesTest(unittest.TestCase):
+    def test_of_a_stack_there_is_one_graph(self):
+        stack, load = slipway().stack, loader({})
+        found = graph_of(stack, load)
+        self.assertIs(graph_of(stack, load), found)
+        for other in (
+            graph_of(stack.model_copy(), load),
+            graph_of(stack, loader({})),
+            graph_of(stack, load, looped=False),
+            graph_of(stack, load, audition=Audition(alone=("kick",))),
+        ):
+            self.assertIsNot(other, found)
+
     def test_an_edit_computes_its_own_stage_and_what_hangs_on_it(self):
         engine = Engine()
         stack = slipway().stack

@@ -1,5 +1,9 @@
 """Two threads that make a channel each of one result."""
 
+import ast
+import os
+import subprocess
+import sys
 import threading
 import unittest
 from unittest import mock
@@ -84,6 +88,15 @@ class SharingTest(unittest.TestCase):
 
             with self.assertRaisesRegex(ValueError, "no such channel"):
                 self.engine.run([self.wanted(fails)])
+
+
+class LibraryTest(unittest.TestCase):
+    def test_linear_algebra_takes_no_threads_of_its_own(self):
+        told = "import apilado.cli, scipy.linalg, threadpoolctl; print(threadpoolctl.threadpool_info())"
+        alone = {name: value for name, value in os.environ.items() if not name.endswith("NUM_THREADS")}
+        found = subprocess.run([sys.executable, "-c", told], env=alone, check=True, capture_output=True, text=True)
+        threads = [each["num_threads"] for each in ast.literal_eval(found.stdout) if each["user_api"] == "blas"]
+        self.assertEqual(set(threads), {1})
 
 
 class EachChannelTest(unittest.TestCase):
