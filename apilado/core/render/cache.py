@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
+from collections import Counter, OrderedDict
 from dataclasses import dataclass, fields, is_dataclass
 from threading import Lock
 from typing import Any
@@ -45,7 +45,8 @@ class StageCache:
 
     What leaves first is what is quickly made again for the room that it takes, and has not been asked for lately: the
     rule *GreedyDual-Size* of P. Cao and S. Irani, "Cost-aware WWW proxy caching algorithms", USITS 1997. A result ranks
-    by what it cost for each byte, above the rank of what has left last; being asked for lifts it there again.
+    by what it cost for each byte, above the rank of what has left last; being asked for lifts it there again. What is
+    in use leaves last of all: that would not free its memory.
     """
 
     def __init__(self, limit_bytes: int = DEFAULT_LIMIT_BYTES) -> None:
@@ -55,6 +56,7 @@ class StageCache:
         self._bytes = 0
         self._level = 0.0
         """The rank of what has left last."""
+        self._in_use: Counter[bytes] = Counter()
         self._lock = Lock()
 
     @property
@@ -83,12 +85,27 @@ class StageCache:
             new = self._results[key] = _Kept(result, size, worth)
             self._bytes += size
             while self._bytes > self.limit_bytes and len(self._results) > 1:
-                gone = min((each for each in self._results if each != key), key=lambda each: self._results[each].rank)
+                gone = min((each for each in self._results if each != key), key=self._turn)
                 left = self._results.pop(gone)
                 self._leave_coarse(gone, left.result)
-                self._level = left.rank
+                self._level = max(self._level, left.rank)
                 self._bytes -= left.size
             new.rank = self._level + worth
+
+    def _turn(self, key: bytes) -> tuple[bool, float]:
+        return key in self._in_use, self._results[key].rank
+
+    def use(self, key: bytes) -> None:
+        """The result under a key is in use, once more, until `let_go`."""
+        with self._lock:
+            self._in_use[key] += 1
+
+    def let_go(self, key: bytes) -> None:
+        """The result under a key is in use once less."""
+        with self._lock:
+            self._in_use[key] -= 1
+            if self._in_use[key] <= 0:
+                del self._in_use[key]
 
     def value_at(self, key: bytes, frame: int) -> float | None:
         """Of a course over time, shape (frames,), its value at a frame of its endless repetition. None where nothing of

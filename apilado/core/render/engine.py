@@ -84,6 +84,14 @@ class Engine:
         """Of a stage that gives a value for each frame, the one at a frame, as far as that is known."""
         return self._cache_of(stage).value_at(stage.key, frame)
 
+    def use(self, stage: Stage) -> None:
+        """The result of a stage is in use, once more, until `let_go`."""
+        self._cache_of(stage).use(stage.key)
+
+    def let_go(self, stage: Stage) -> None:
+        """The result of a stage is in use once less."""
+        self._cache_of(stage).let_go(stage.key)
+
     def _cache_of(self, stage: Stage) -> StageCache:
         return self.cache if stage.function.__module__.startswith(HEARD) else self.measured
 
@@ -182,6 +190,7 @@ class _Run:
     def __init__(self, engine: Engine, targets: Sequence[Stage], token: Token, soon: bool) -> None:
         self._engine, self._targets, self._token = engine, targets, token
         self._there: dict[bytes, Any] = {}
+        self._in_hand: dict[bytes, Stage] = {}
         self._missing: dict[bytes, int] = {}
         self._dependents: dict[bytes, list[Stage]] = {}
         self._readers: dict[bytes, int] = {}
@@ -210,6 +219,8 @@ class _Run:
             if not self._under_way:
                 self._finished.set()
         self._finished.wait()
+        for stage in self._in_hand.values():
+            self._engine.let_go(stage)
         if self._failure is not None:
             raise self._failure
         return [self._there[stage.key] for stage in self._targets]
@@ -219,7 +230,7 @@ class _Run:
             return
         found = self._engine.at_hand(stage)
         if found is not None:
-            self._there[stage.key] = found
+            self._take(stage, found)
             return
         self._missing[stage.key] = 0
         for source in stage.inputs:
@@ -233,6 +244,10 @@ class _Run:
         self._frames[stage.key] = clock.frames if isinstance(clock, Clock) else 0
         if self._missing[stage.key] == 0:
             self._ready.append(stage)
+
+    def _take(self, stage: Stage, result: Any) -> None:
+        self._there[stage.key], self._in_hand[stage.key] = result, stage
+        self._engine.use(stage)
 
     def _submit(self) -> None:
         self._under_way += 1
@@ -252,7 +267,7 @@ class _Run:
         with self._lock:
             self._failure = self._failure or failure
             if self._failure is None:
-                self._there[stage.key] = result
+                self._take(stage, result)
                 self._release(stage.inputs)
                 for waiting in self._dependents.get(stage.key, ()):
                     self._missing[waiting.key] -= 1
@@ -279,6 +294,8 @@ class _Run:
             self._readers[source.key] -= 1
             if self._readers[source.key] == 0:
                 self._there.pop(source.key, None)
+                if self._in_hand.pop(source.key, None):
+                    self._engine.let_go(source)
 
 
 def _timed(stage: Stage, inputs: Sequence[Any]) -> tuple[Any, float]:

@@ -365,6 +365,48 @@ class StagesTest(unittest.TestCase):
         # It is not kept for ever: what has left since has raised the rank that is asked of all.
         self.assertIsNone(cache.get(b"also dear"))
 
+    def test_what_is_in_use_leaves_last(self):
+        cache = StageCache(10_000)
+        for _ in range(2):
+            cache.use(b"in use")
+        cache.put(b"in use", np.zeros(250))
+        for let_go in (False, True, True):
+            for index in range(9):
+                cache.put(bytes([index]), np.zeros(250), seconds=1.0)
+            self.assertIsNotNone(cache.get(b"in use"), let_go)
+            cache.let_go(b"in use") if let_go else None
+        for index in range(9):
+            cache.put(bytes([index]), np.zeros(250), seconds=9.0)
+        self.assertIsNone(cache.get(b"in use"))
+        # Where everything else is in use, something has to leave all the same.
+        for name in (b"a", b"b"):
+            cache.use(name)
+            cache.put(name, np.zeros(700))
+        self.assertLessEqual(cache.used_bytes, 10_000)
+
+    def test_a_run_says_what_it_has_in_hand(self):
+        engine, seen = Engine(threads=1), []
+        engine.cache.use, engine.cache.let_go = (
+            lambda key: seen.append(("use", key)),
+            lambda key: seen.append(("go", key)),
+        )
+
+        def made(*parts, name):
+            return np.zeros(1)
+
+        made.__module__ = "apilado.core.render.steps"  # what is heard
+        first = stage(made, name="first")
+        behind = [stage(made, first, name=name) for name in ("second", "third")]
+        engine.run([first])
+        self.assertEqual(seen, [("use", first.key), ("go", first.key)])
+        seen.clear()
+        engine.run(behind)
+        engine.close()
+        keys = [each.key for each in behind]
+        wanted = [("use", first.key), ("use", keys[0]), ("use", keys[1]), ("go", first.key)]
+        self.assertEqual(seen[:4], wanted)
+        self.assertEqual(sorted(seen[4:]), sorted(("go", key) for key in keys))
+
     def test_layers_are_let_go_one_by_one(self):
         def held_bytes(layers):
             engine = Engine(cache_bytes=1, threads=1)
