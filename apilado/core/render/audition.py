@@ -39,6 +39,10 @@ class Audition(Model):
     piece: bool = Field(default=False, description="Whether the finished piece is heard in its place")
     cast: int = Field(default=0, ge=0, description="Number of the cast that is heard; 0: the stack as it is now")
 
+    def as_text(self) -> str:
+        """All that it says; of a view that is one, nothing of what else it holds."""
+        return self.model_dump_json(include=set(Audition.model_fields))
+
     def soloed(self, stack: Stack) -> tuple[str, ...]:
         """The parts heard alone that are there; none where everything is heard."""
         layers, drums = (f"layers/{layer.id}" for layer in stack.layers), map(stack.drum_owner, stack.drum_names())

@@ -142,7 +142,8 @@ def build(
     """
     if known:
         return _built(stack, clock, load, audition, known)
-    return _BUILT.get(lambda: _built(stack, clock, load, audition, known), stack, beside=(clock, load, audition))
+    beside = clock, load, audition.as_text()
+    return _BUILT.get(lambda: _built(stack, clock, load, audition, known), stack, beside=beside)
 
 
 def _built(stack: Stack, clock: Clock, load: AssetLoader, audition: Audition, known: Mapping[str, Stage]) -> Graph:

@@ -284,12 +284,13 @@ class StagesTest(unittest.TestCase):
     def test_of_a_stack_there_is_one_graph(self):
         stack, load = slipway().stack, loader({})
         found = graph_of(stack, load)
-        self.assertIs(graph_of(stack, load), found)
+        self.assertIs(graph_of(stack, load, audition=Audition()), found)
         for other in (
             graph_of(stack.model_copy(), load),
             graph_of(stack, loader({})),
             graph_of(stack, load, looped=False),
             graph_of(stack, load, audition=Audition(alone=("kick",))),
+            graph_of(stack, load, audition=Audition(trial={"op": "none"})),
         ):
             self.assertIsNot(other, found)
 
