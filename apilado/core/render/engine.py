@@ -68,7 +68,7 @@ class Engine:
         self._behind = ThreadPoolExecutor(
             max(1, self._threads - 1), thread_name_prefix="behind", initializer=_step_back
         )
-        self._running: dict[bytes, Event] = {}
+        self._running: dict[bytes, _UnderWay] = {}
         self._lock = Lock()
 
     def close(self) -> None:
@@ -127,20 +127,23 @@ class Engine:
         return _Run(self, stages, token or Token(), soon).results()
 
     def once(self, stage: Stage, inputs: Sequence[Any], token: Token) -> Any:
-        """A stage's result from its inputs; where another run is computing it already, that one's."""
+        """A stage's result from its inputs; where another run is computing it already, that one's.
+
+        What is heard does not wait for what runs behind it: on a machine that is busy that may get no turn for long.
+        """
         if not stage.kept:
             return self._computed(stage, inputs, token)
-        cache = self._cache_of(stage)
+        cache, mine = self._cache_of(stage), _UnderWay(token.behind)
         while True:
             found = cache.get(stage.key)
             if found is not None:
                 return found
             with self._lock:
                 other = self._running.get(stage.key)
-                if other is None:
-                    self._running[stage.key] = Event()
+                if other is None or (other.behind and not mine.behind):
+                    self._running[stage.key] = mine
                     break
-            other.wait()  # it computes, and waits for nobody: its inputs were there before it began
+            other.done.wait()  # it computes, and waits for nobody: its inputs were there before it began
         try:
             found = cache.get(stage.key)  # finished between the look and the claim
             if found is None:
@@ -149,7 +152,9 @@ class Engine:
             return found
         finally:
             with self._lock:
-                self._running.pop(stage.key).set()
+                if self._running.get(stage.key) is mine:
+                    del self._running[stage.key]
+            mine.done.set()
 
     def _computed(self, stage: Stage, inputs: Sequence[Any], token: Token) -> Any:
         shared = stage.each_channel and inputs[0].shape[0] == 2 and not token.behind and self._idle()
@@ -177,6 +182,13 @@ class Engine:
             alone = helped.cancel()  # no thread has begun with it
         right, more = _timed(stage, [sound[1:], *others]) if alone else helped.result()
         return np.concatenate([left, right]), seconds + more
+
+
+class _UnderWay:
+    """A stage that is being computed, behind what is heard or not."""
+
+    def __init__(self, behind: bool) -> None:
+        self.behind, self.done = behind, Event()
 
 
 class _Run:

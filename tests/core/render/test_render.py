@@ -506,6 +506,31 @@ class StagesTest(unittest.TestCase):
         self.assertEqual(len(counted), 1)
         engine.close()
 
+    def test_what_is_heard_waits_for_nothing_that_runs_behind_it(self):
+        engine, begun, go, came = Engine(threads=2), Event(), Event(), []
+        self.addCleanup(engine.close)
+        self.addCleanup(go.set)
+
+        def twice():
+            came.append(None)
+            if len(came) == 1:
+                begun.set()
+                go.wait(60.0)
+            return np.full(1, float(len(came)))
+
+        wanted, found = stage(twice), []
+        behind = Thread(target=lambda: found.append(engine.run([wanted], Token(behind=True))[0]))
+        behind.start()
+        self.assertTrue(begun.wait(60.0))
+        heard = Thread(target=lambda: found.append(engine.run([wanted])[0]))
+        heard.start()
+        heard.join(60.0)
+        self.assertEqual([float(each[0]) for each in found], [2.0])
+        go.set()
+        behind.join(60.0)
+        self.assertEqual(len(came), 2)
+        self.assertIsNotNone(engine.at_hand(wanted))
+
     def test_results_are_read_only(self):
         out = rendered(plain_stack(layers=(Layer(id="a"),)))["bass"]
         with self.assertRaises(ValueError):
