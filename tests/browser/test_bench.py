@@ -88,6 +88,30 @@ class EditingTest(BrowserCase):
         self.assertEqual(page.evaluate("seen"), [False] * page.evaluate("seen.length"))
         self.assertFalse(page.is_checked(switch))
 
+    def test_what_waits_for_a_press_gets_its_turn_however_soon_the_next_one_comes(self):
+        page = self.bench("Slipway")
+        told = page.evaluate("""async () => {
+          const { handsOff } = await import("/static/js/redraw.js");
+          const fire = (kind, place) => document.getElementById(place).dispatchEvent(new PointerEvent(kind, { bubbles: true }));
+          const rest = () => new Promise((resolve) => { setTimeout(resolve, 100); });
+          const told = [];
+          for (const next of ["sheet", "pile"]) {
+            let turns = 0;
+            fire("pointerdown", "sheet");
+            handsOff("sheet").then(() => { turns += 1; });
+            fire("pointerup", "sheet");
+            fire("pointerdown", next); // before the page has come to the end of the first
+            handsOff("sheet").then(() => { turns += 1; });
+            await rest();
+            told.push(turns);
+            fire("pointerup", next);
+            await rest();
+            told.push(turns);
+          }
+          return told;
+        }""")
+        self.assertEqual(told, [0, 2, 2, 2])
+
     def test_a_point_that_is_added_before_the_sheet_is_there_is_open_in_it(self):
         page = self.bench("Slipway")
         held, late = [], True

@@ -10,13 +10,17 @@ const TYPED = "input[type=number], input[type=text], input[type=search]";
 /** A press that is under way reaches what it was aimed at before that is drawn anew. */
 export function listenToPresses() {
   document.addEventListener("pointerdown", (event) => {
+    press.end(); // the one before: what waits for it looks whether this one is in its way
     press.place = placeOf(event.target);
     press.over = new Promise((resolve) => { press.end = resolve; });
   }, true);
-  const end = () => setTimeout(() => { // the click comes right after
-    press.place = null;
-    press.end();
-  });
+  const end = () => {
+    const mine = press.end;
+    setTimeout(() => { // the click comes right after, and where the page is busy the next press too
+      if (press.end === mine) press.place = null;
+      mine();
+    });
+  };
   for (const name of ["pointerup", "pointercancel"]) document.addEventListener(name, end, true);
   document.addEventListener("input", ({ target }) => {
     if (typing.place || !target.matches(TYPED)) return;
@@ -37,7 +41,7 @@ export const underHand = () => Boolean(press.place ?? typing.place);
 
 /** Waits for the end of a press in one of some places, and for a number or a text that is being typed there. */
 export async function handsOff(...places) {
-  if (places.includes(press.place)) await press.over;
+  while (places.includes(press.place)) await press.over;
   if (places.includes(typing.place)) await typing.over;
 }
 
