@@ -312,7 +312,10 @@ class SoundingsTest(BrowserCase):
         # A hand that comes down has the trials wait, and they go on after it; each is tried once.
         asked = []
         page.on("request", lambda request: asked.append(request.url.rsplit("/", 1)[1]))
+        page.route("**/remedy", lambda route: None)  # the first is under way until the hand comes
+        page.reload()
         page.wait_for_selector("#soundings .remedy .waiting", timeout=MENDING_MS)
+        page.unroute("**/remedy")
         page.click("#meter")
         page.wait_for_selector("#soundings .remedy:not([data-tried])", state="detached", timeout=MENDING_MS)
         self.assertIn("pause", asked)
