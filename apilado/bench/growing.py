@@ -13,7 +13,7 @@ import numpy as np
 from apilado.bench import timing
 from apilado.bench.figures import Figure
 from apilado.bench.reference import EQ, reference_stack
-from apilado.bench.timing import Side, cold_engine, least_seconds, rendered
+from apilado.bench.timing import Side, cold_engine, least_seconds, rendered, rendered_anew
 from apilado.core.document.equaliser import Bell
 from apilado.core.document.layer import Layer
 from apilado.core.document.path import Equaliser, layer_path
@@ -88,7 +88,7 @@ def growth(part: str) -> Iterator[Figure]:
     """Tables of cold renders, and how steep they are."""
     for name, sizes, stack_of in TABLES:
         stacks = [stack_of(size) for size in sizes]
-        sides = [Side(lambda e, s=stack: rendered(s, e), lambda: cold_engine(1)) for stack in stacks]
+        sides = [Side(lambda e, s=stack: rendered_anew(s, e), lambda: cold_engine(1)) for stack in stacks]
         times = least_seconds(*sides, rounds=ROUNDS)
         for size, taken in zip(sizes, times, strict=True):
             yield Figure(part, f"{size} {name}", 1000.0 * taken, unit="ms")

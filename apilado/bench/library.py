@@ -15,7 +15,7 @@ import soxr
 from apilado.bench.figures import Figure
 from apilado.bench.kernels import two_threads
 from apilado.bench.reference import at_oversampling, reference_stack, section_counts
-from apilado.bench.timing import Side, cold_engine, least_seconds, rendered
+from apilado.bench.timing import Side, cold_engine, least_seconds, rendered_anew
 from apilado.bench.treatments import treatment_ratios
 from apilado.core.assets import no_assets
 from apilado.core.document.stack import Stack
@@ -37,15 +37,15 @@ def against_the_library(part: str) -> Iterator[Figure]:
     """The whole reference stack, and its processing alone."""
     for factor, goal in WHOLE_GOALS.items():
         stack = at_oversampling(reference_stack(), factor)
-        ours = Side(lambda e, s=stack: rendered(s, e), lambda: cold_engine(1))
-        behind = Side(lambda e, s=stack: rendered(s, e), lambda s=stack: _with_sources(s))
+        ours = Side(lambda e, s=stack: rendered_anew(s, e), lambda: cold_engine(1))
+        behind = Side(lambda e, s=stack: rendered_anew(s, e), lambda s=stack: _with_sources(s))
         theirs = library_side(stack, factor)
         cold, *others = least_seconds(ours, behind, theirs) if theirs else least_seconds(ours)
         yield Figure(part, f"cold render, drives at {factor}×, one thread", 1000.0 * cold, unit="ms")
         if others:
             yield Figure(part, f"all of it, drives at {factor}× on both sides", cold / others[1], goal)
             yield Figure(part, f"without its sources, drives at {factor}×", others[0] / others[1])
-    sides = [Side(lambda e: rendered(reference_stack(), e), lambda n=n: cold_engine(n)) for n in (1, 2)]
+    sides = [Side(lambda e: rendered_anew(reference_stack(), e), lambda n=n: cold_engine(n)) for n in (1, 2)]
     one, two = least_seconds(*sides)
     yield Figure(part, "one thread against two", one / two, THREADS_GOAL, at_least=True)
     yield Figure(part, "two threads that share nothing against one, on this machine", two_threads())

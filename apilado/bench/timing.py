@@ -67,3 +67,8 @@ def rendered(stack: Stack, engine: Engine, load: AssetLoader = no_assets) -> Aud
     """The whole loop."""
     audio: Audio = engine.run([build(stack, clock_of(stack, looped=True), load).output])[0]
     return audio
+
+
+def rendered_anew(stack: Stack, engine: Engine, load: AssetLoader = no_assets) -> Audio:
+    """The whole loop of a stack that has never been seen: its graph is made too, which `build` else remembers."""
+    return rendered(stack.model_copy(), engine, load)

@@ -9,7 +9,7 @@ import numpy as np
 from apilado.bench.figures import Figure
 from apilado.bench.reference import reference_stack
 from apilado.bench.sources import played_stacks, talking_stack
-from apilado.bench.timing import Side, cold_engine, least_seconds, rendered
+from apilado.bench.timing import Side, cold_engine, least_seconds, rendered, rendered_anew
 from apilado.bench.treatments import denormal_ratios
 from apilado.core.assets import no_assets
 from apilado.core.clock import Clock
@@ -35,7 +35,7 @@ EDITS: tuple[tuple[str, Edit], ...] = (
 
 
 def _cold(threads: int | None = None) -> Side:
-    return Side(lambda e: rendered(reference_stack(), e), lambda: cold_engine(threads))
+    return Side(lambda e: rendered_anew(reference_stack(), e), lambda: cold_engine(threads))
 
 
 def edits(part: str) -> Iterator[Figure]:
@@ -58,7 +58,7 @@ def edits(part: str) -> Iterator[Figure]:
         return engine
 
     edited = {name: apply(stack, edit) for name, edit in EDITS}
-    cold, *taken = least_seconds(_cold(), *[Side(lambda e, s=s: rendered(s, e), heard) for s in edited.values()])
+    cold, *taken = least_seconds(_cold(), *[Side(lambda e, s=s: rendered_anew(s, e), heard) for s in edited.values()])
     for name, each in zip(edited, taken, strict=True):
         yield Figure(part, name, each / cold, EDIT_GOAL)
     cold, first, *taken = least_seconds(
@@ -88,11 +88,11 @@ def curves(part: str) -> Iterator[Figure]:
 def sources(part: str) -> Iterator[Figure]:
     """What sources take, each alone in a stack."""
     talking = talking_stack()
-    cold, taken = least_seconds(_cold(1), Side(lambda e: rendered(talking, e), lambda: cold_engine(1)))
+    cold, taken = least_seconds(_cold(1), Side(lambda e: rendered_anew(talking, e), lambda: cold_engine(1)))
     yield Figure(part, "six waves that modulate, two moving filters", taken / cold, TALKING_GOAL)
     for name, (stack, load) in played_stacks().items():
         clock = clock_of(stack, looped=True)
-        [taken] = least_seconds(Side(lambda e, s=stack, f=load: rendered(s, e, f), lambda: cold_engine(1)))
+        [taken] = least_seconds(Side(lambda e, s=stack, f=load: rendered_anew(s, e, f), lambda: cold_engine(1)))
         yield Figure(part, f"{name}, for each second of it", 1000.0 * taken * clock.rate_hz / clock.frames, unit="ms")
 
 
