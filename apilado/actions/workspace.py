@@ -93,10 +93,12 @@ class Workspace:
             before.overtake()
         return token
 
-    def overtake(self, purpose: str, stack_id: int) -> None:
-        """Stops the renders of this purpose for a stack that has just been changed."""
+    def overtake(self, purpose: str, stack_id: int, client: str | None = None) -> None:
+        """Stops the renders of this purpose for a stack that has just been changed: those of one page, or of all."""
         with self._lock:
-            tokens = [token for (kind, stack, _), token in self._tokens.items() if (kind, stack) == (purpose, stack_id)]
+            running = self._tokens.items()
+            of_stack = [(page, token) for (kind, stack, page), token in running if (kind, stack) == (purpose, stack_id)]
+        tokens = [token for page, token in of_stack if client in (None, page)]
         for token in tokens:
             token.overtake()
 

@@ -73,12 +73,8 @@ def at_oversampling(stack: Stack, factor: int) -> Stack:
     return stack.model_copy(update={"layers": tuple(layers)})
 
 
-def heavy_stack(bars: int = 4) -> Stack:
-    """Six layers of four tones with 7 copies, drives at 4×, compressors, EQ, movements, a section; 87 bpm, 48 kHz.
-
-    The fourth is of two waves that modulate a third, through two filters of which one moves, and has a reverb of its
-    own; the upper three send to a space.
-    """
+def layered_stack(bars: int = 4) -> Stack:
+    """Six layers of four tones with 7 copies, drives at 4×, compressors, EQ; a bus; 87 bpm, 48 kHz."""
     tones = tuple(
         Tone(id=f"tone-{n}", shape=shape, octave=octave, copies=7, spread=0.7, detune_cents=9.0 + n)
         for n, (shape, octave) in enumerate((("saw", 0), ("square", 0), ("saw", 1), ("triangle", 1)))
@@ -88,27 +84,18 @@ def heavy_stack(bars: int = 4) -> Stack:
         Layer(
             id=f"layer-{number}",
             name=f"layer {number}",
-            source=_talking(number) if number == 3 else ToneSource(tones=tones, pitch_st=0.01 * number),
+            source=ToneSource(tones=tones, pitch_st=0.01 * number),
             span=Span(first=number, last=number),
             path=layer_path(
-                SoftClip(id="clip", drive_db=9.0 + number),
-                Compressor(id="comp"),
-                *((Reverb(id="room", decay_s=0.6, blend=0.2),) if number == 3 else ()),
-                Equaliser(id="eq", points=EQ),
+                SoftClip(id="clip", drive_db=9.0 + number), Compressor(id="comp"), Equaliser(id="eq", points=EQ)
             ),
             level_db=-12.0,
-            send=0.2 if number >= 3 else 0.0,
         )
         for number in range(len(borders) + 1)
     )
     notes = tuple(Note(start_beats=0.5 * n, length_beats=0.45, pitch=29 + (n * 5) % 12) for n in range(32))
-    moved = (
-        Target(id="cut", path="layers/layer-3/path/eq/points/cut/frequency_hz", travel=1.0),
-        Target(id="lid", path="layers/layer-3/source/filters/lid/cutoff_hz", travel=2.0),
-    )
-    quieter = Change(id="level", path="layers/layer-5/level_db", value=-15.0)
     return Stack(
-        name="Heavy",
+        name="Layered",
         tempo_bpm=87.0,
         bars=bars,
         pattern_bars=0 if bars <= 4 else 4,
@@ -117,9 +104,33 @@ def heavy_stack(bars: int = 4) -> Stack:
         crossovers=tuple(Crossover(id=f"border-{n}", frequency_hz=hertz) for n, hertz in enumerate(borders)),
         layers=layers,
         bus=Bus(path=(Compressor(id="glue", ratio=2.0), Equaliser(points=EQ)), limiter=Limiter(ceiling_db=-3.0)),
-        movements=(Movement(id="sweep", begins="bar", length_beats=4.0, targets=moved),),
-        sections=(PieceSection(id="last", name="last bar", first_bar=bars, last_bar=bars, changes=(quieter,)),),
     )
+
+
+def heavy_stack(bars: int = 4) -> Stack:
+    """The six layers with more in them, a movement and a section.
+
+    The fourth is of two waves that modulate a third, through two filters of which one moves, and has a reverb of its
+    own; the upper three send to a space.
+    """
+    plain = layered_stack(bars)
+    layers = [each.model_copy(update={"send": 0.2 if number >= 3 else 0.0}) for number, each in enumerate(plain.layers)]
+    split, clip, comp, *rest = layers[3].path
+    room = Reverb(id="room", decay_s=0.6, blend=0.2)
+    layers[3] = layers[3].model_copy(update={"source": _talking(3), "path": (split, clip, comp, room, *rest)})
+    moved = (
+        Target(id="cut", path="layers/layer-3/path/eq/points/cut/frequency_hz", travel=1.0),
+        Target(id="lid", path="layers/layer-3/source/filters/lid/cutoff_hz", travel=2.0),
+    )
+    quieter = Change(id="level", path="layers/layer-5/level_db", value=-15.0)
+    sections = (PieceSection(id="last", name="last bar", first_bar=bars, last_bar=bars, changes=(quieter,)),)
+    more = {
+        "name": "Heavy",
+        "layers": tuple(layers),
+        "movements": (Movement(id="sweep", begins="bar", length_beats=4.0, targets=moved),),
+        "sections": sections,
+    }
+    return Stack.model_validate({**plain.model_dump(), **more})
 
 
 def _talking(number: int) -> ToneSource:

@@ -1,4 +1,4 @@
-"""python -m tests.browser.budget [EDITS]: how soon an edit is heard in the browser, on a light and a heavy stack.
+"""python -m tests.browser.budget [EDITS [STACKS]]: how soon an edit is heard in the browser, on light and heavy stacks.
 
 For each kind of edit the medians of what the page's own log holds, in milliseconds from the release of the pointer: the
 edit posted, its stretch rendered, its stretch with the courier, taken by the audio thread, and its whole loop taken. The
@@ -9,11 +9,12 @@ import shutil
 import statistics
 import sys
 import tempfile
+from collections.abc import Sequence
 from pathlib import Path
 
 from playwright.sync_api import Page, sync_playwright
 
-from apilado.bench.reference import heavy_stack
+from apilado.bench.reference import heavy_stack, layered_stack
 from apilado.core.document.edits import apply
 from apilado.core.document.edits_pattern import SetBars
 from apilado.core.document.movement import Movement, Target
@@ -114,17 +115,23 @@ def measured(page: Page, act, number: int) -> dict[str, float] | None:
     return None
 
 
-def main(edits: int) -> None:
+STACKS = {
+    "slipway": (lambda bars: slipway().stack, "layer:mid", "layers/mid/path/clip"),
+    "layered": (layered_stack, "layer:layer-2", "layers/layer-2/path/clip"),
+    "heavy": (heavy_stack, "layer:layer-2", "layers/layer-2/path/clip"),
+}
+"""How each is made, the layer that is chosen, and the drive in it."""
+
+
+def main(edits: int, names: Sequence[str]) -> None:
     with tempfile.TemporaryDirectory() as data, sync_playwright() as playwright:
         server = Server(Path(data))
         browser = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=FLAGS)
         try:
             for bars in (4, 16):
-                for name, stack, layer, step in (
-                    ("Slipway", slipway().stack, "layer:mid", "layers/mid/path/clip"),
-                    ("Heavy", heavy_stack(bars), "layer:layer-2", "layers/layer-2/path/clip"),
-                ):
-                    stack = swaying(apply(stack, SetBars(bars=bars)), step).model_copy(
+                for name in names or STACKS:
+                    make, layer, step = STACKS[name]
+                    stack = swaying(apply(make(bars), SetBars(bars=bars)), step).model_copy(
                         update={"name": f"{name} {bars}"}
                     )
                     page = browser.new_page(viewport={"width": 1280, "height": 800})
@@ -161,4 +168,4 @@ def main(edits: int) -> None:
 
 
 if __name__ == "__main__":
-    main(int(sys.argv[1]) if len(sys.argv) > 1 else 30)
+    main(int(sys.argv[1]) if len(sys.argv) > 1 else 30, sys.argv[2:])

@@ -5,6 +5,7 @@ from unittest.mock import patch
 
 import numpy as np
 
+from apilado.actions import stacks
 from apilado.errors import Overtaken
 from tests.web.case import WebCase
 
@@ -97,6 +98,30 @@ class SectionsWebTest(WebCase):
         self.assertIn("kept", first[0])
         self.assertIsNone(answer["answer"]["plan"])
         self.assertEqual(answer["answer"]["values"], {"layers/high/mute": "True"})
+
+    def test_where_a_hand_lets_go_ends_what_is_rendered_of_its_way_before_the_edit_is_done(self):
+        tokens = [self.workspace.newest("stretch", self.stack_id, page) for page in ("own", "other")]
+        does, ended = stacks.edit, []
+
+        def watched(*given, **named):
+            ended.append([over(token) for token in tokens])
+            return does(*given, **named)
+
+        def over(token):
+            try:
+                token.check()
+            except Overtaken:
+                return True
+            return False
+
+        with patch("apilado.web.routes.bench.stacks.edit", side_effect=watched):
+            for final in (False, True):
+                posted = self.posted({"op": "set", "path": "layers/mid/mute", "value": final})
+                answer = self.client.post(
+                    f"/stacks/{self.stack_id}/edits", json={**posted, "client": "own", "final": final}
+                )
+                self.assertEqual(answer.status_code, 200, answer.text)
+        self.assertEqual(ended, [[False, False], [True, False]])
 
     def test_a_page_that_has_a_loop_gets_what_has_changed(self):
         def asked(known, slot="own"):

@@ -195,6 +195,8 @@ def edits(request: Request, stack_id: int, posted: EditRequest) -> Any:
     for purpose in BEHIND:
         workspace.overtake(purpose, stack_id)  # before the edit: it is to be heard as quickly as without them
     edit = edit_from_data(posted.edit)
+    if posted.final:
+        workspace.overtake("stretch", stack_id, posted.client)  # of where its hand was on the way
     section = posted.view.section
     inside = edit.goes_into(section) and not posted.whole
     change = InSection(section=section, edit=edit) if inside else edit
