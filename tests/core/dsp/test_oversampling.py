@@ -9,7 +9,9 @@ from scipy import integrate
 from apilado.core.clock import Clock
 from apilado.core.dsp.oversampling import (
     PEAK_PIECE,
+    apart,
     half_band_taps,
+    interleaved,
     interpolated_peak,
     oversampled,
     peak_taps,
@@ -78,6 +80,13 @@ class PeakTest(unittest.TestCase):
             np.where(np.abs(t - PEAK_PIECE) < 2, (-1.0) ** (t // 2), 0.0),
             rng.standard_normal(frames) * (t > frames - 40),
         ]
+        # Bursts that crest between their samples, behind a wave whose samples lie higher.
+        random = np.random.default_rng(5)
+        for frames in random.integers(2, 12, 40):
+            wave, near = np.sin(2 * np.pi * np.arange(600) / 60), np.arange(frames)
+            burst = np.cos(2 * np.pi * random.uniform(0.3, 0.5) * near + random.uniform(0, 7))
+            crest = interpolated_whole(burst, False)
+            signals.append(np.concatenate([0.97 * crest * wave, np.zeros(200), burst, np.zeros(200)]))
         for signal in signals:
             for looped in (True, False):
                 found = interpolated_peak(signal.astype(np.float32), looped=looped)
@@ -97,6 +106,16 @@ def interpolated_whole(signal, looped):
         finer[1::2] = np.convolve(around, kernel, "full")[len(taps) : len(taps) + around.shape[0]]
         around = finer
     return float(np.max(np.abs(around[8 * ends : -8 * ends] if looped else around[8 * 128 : -8 * 128])))
+
+
+class PlanesTest(unittest.TestCase):
+    def test_samples_are_put_together_and_taken_apart(self):
+        even, odd = noise(333)
+        both = interleaved(even, odd)
+        assert_array_equal(both[0::2], even)
+        assert_array_equal(both[1::2], odd)
+        assert_array_equal(apart(both), [even, odd])
+        assert_array_equal(apart(both[1:]), [odd[:-1], even[1:]])
 
 
 class PassBandTest(unittest.TestCase):

@@ -2,7 +2,7 @@ import unittest
 
 import numpy as np
 
-from apilado.core.measure.notes import NoteSpan, measure_notes, power_in_whole_periods
+from apilado.core.measure.notes import NoteSpan, measure_notes, power_in_whole_periods, power_of_wave
 from tests.support import sine
 
 
@@ -23,6 +23,14 @@ class NotesTest(unittest.TestCase):
             weights = np.minimum(np.minimum(places, frames - places) / period, min(1.0, periods - 1.0))
             plain = float(np.sum(part.astype(np.float64) ** 2 @ weights) / np.sum(weights))
             self.assertAlmostEqual(power_in_whole_periods(part, period) / plain, 1.0, places=6)
+
+    def test_the_power_of_a_wave_is_that_of_its_turns_one_by_one(self):
+        rng = np.random.default_rng(6)
+        for frames, cycles in ((40, 0.11), (256, 0.002), (9001, 0.00091)):
+            part, window = rng.standard_normal((2, frames)).astype(np.float32), np.hanning(frames + 2)[1:-1]
+            wave = np.exp(-2j * np.pi * cycles * np.arange(frames)) * window * 2.0 / np.sum(window)
+            plain = float(np.sum(np.abs(part.astype(np.float64) @ wave) ** 2)) / 2.0
+            self.assertAlmostEqual(power_of_wave(part, window, cycles) / plain, 1.0, places=9)
 
     def test_a_note_goes_on_over_the_loops_end(self):
         audio = np.roll(sine(60.0, 1.0), 12000, axis=1)
