@@ -29,7 +29,7 @@ from apilado.actions.workspace import Workspace
 from apilado.core.assets import AssetLoader
 from apilado.core.clock import Clock
 from apilado.core.document.stack import Stack
-from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.audio import Audio, is_mono
 from apilado.core.formats.audio_files import clipped_samples, write_audio
 from apilado.core.measure.loudness import measure_loudness
 from apilado.core.render.bouncing import rung_out
@@ -163,7 +163,7 @@ def rendered_files(
 
 def _file(audio: Audio, rate_hz: int, options: DeliveryOptions, seed: int) -> tuple[bytes, Audio]:
     """(the content of a file, the channels that it holds)."""
-    if options.mono == "mono" and np.array_equal(audio[0], audio[-1]):
+    if options.mono == "mono" and is_mono(audio):
         audio = audio[:1]
     content = write_audio(audio, rate_hz, file_format=options.file_format, bits=options.bits, seed=seed)
     return content, audio

@@ -30,6 +30,19 @@ def as_stereo(audio: Audio) -> Audio:
     return np.ascontiguousarray(np.repeat(audio, 2, axis=0))
 
 
+def is_mono(audio: Audio) -> bool:
+    """Whether all channels are the same."""
+    return audio.shape[0] == 1 or bool(_are_alike(audio[0], audio[1]))
+
+
+@kernel
+def _are_alike(left: Any, right: Any) -> bool:
+    frame = 0
+    while frame < left.shape[0] and left[frame] == right[frame]:
+        frame += 1
+    return bool(frame == left.shape[0])
+
+
 def peak_of(audio: Audio) -> float:
     """The largest magnitude of a sample; 0 of no samples."""
     return float(max(np.max(audio, initial=0.0), -np.min(audio, initial=0.0)))

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from apilado.core.dsp.audio import Audio, peak_of
+from apilado.core.dsp.audio import Audio, is_mono, peak_of
 from apilado.core.dsp.equaliser import butterworth_high_pass
 from apilado.core.dsp.filters import run_sections
 from apilado.core.dsp.lead_in import wrapped_tail
@@ -39,7 +39,7 @@ def clicks(audio: Audio, *, moments: tuple[int, ...], rate_hz: int) -> tuple[Cli
         return ()
     # Long enough that the filter has forgotten where it began; filters of a few milliseconds.
     lead = ms_to_samples(40.0, rate_hz)
-    heard = audio[:1] if np.array_equal(audio[0], audio[1]) else audio
+    heard = audio[:1] if is_mono(audio) else audio
     sections = butterworth_high_pass(ABOVE_HZ, SLOPE, rate_hz)
     _, state = run_sections(wrapped_tail(heard, lead), sections)
     high = np.empty(audio.shape[1], np.float32)

@@ -22,7 +22,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp import fourier as fft
-from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.audio import Audio, is_mono
 from apilado.core.dsp.kernels import summing_kernel
 from apilado.core.dsp.long_transform import lowest_lines, spectra_of_two
 from apilado.core.dsp.stereo import read_evenly
@@ -99,7 +99,7 @@ def _mid_and_side_of(left: Any, right: Any) -> tuple[float, float]:
 
 def spectrum_of(audio: Audio, *, rate_hz: int) -> Spectrum:
     """The spectrum of a looped stem of shape (1 or 2, frames)."""
-    same = audio.shape[0] == 1 or bool(np.array_equal(audio[0], audio[1]))
+    same = is_mono(audio)
     left, right = _spectra(audio, same=same)
     return Spectrum(rate_hz, audio.shape[1], left, right)
 
@@ -114,7 +114,7 @@ def _low_end(audio: Audio, high_hz: float, rate_hz: int) -> Spectrum:
     frames = audio.shape[1]
     points = _points_for(frames)
     lines = min(frames // 2, math.floor(high_hz * frames / rate_hz) + 1) + 1
-    same = audio.shape[0] == 1 or bool(np.array_equal(audio[0], audio[1]))
+    same = is_mono(audio)
     found = []
     for channel in audio[: 1 if same else 2]:
         read = np.ascontiguousarray(channel) if points == frames else _read(channel, np.empty(points, np.float32))
