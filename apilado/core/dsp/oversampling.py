@@ -283,8 +283,8 @@ def oversampled(
 def interpolated_peak(signal: NDArray[np.float32], *, looped: bool = False) -> float:
     """Largest magnitude of a signal between its samples, interpolated eight times.
 
-    The first doubling leaves nothing over 0.53 of the rate. Beside a crest of what it makes lies a sample at most 3.5 dB
-    under it, so the two further steps look only beside what comes within 4 dB of the largest that was found.
+    The first doubling leaves nothing over 0.53 of the rate. Beside a crest of what it makes lies a sample that is at
+    most 3.5 dB under it: the two further steps look only beside what comes within 4 dB of the largest that was found.
 
     Args:
         signal: shape (frames,).

@@ -48,19 +48,18 @@ def clicks(audio: Audio, *, moments: tuple[int, ...], rate_hz: int) -> tuple[Cli
         np.max(np.abs(piece, out=piece), axis=0, out=high[begin : begin + PIECE])
     reach = ms_to_samples(AROUND_MS, rate_hz)
     places = [np.arange(moment - reach, moment + reach) % high.shape[0] for moment in (0, *moments)]
-    loudest = [int(place[np.argmax(high[place])]) for place in places]
-    levels = high[loudest]
+    loudest = {int(place[np.argmax(high[place])]) for place in places}
+    found = [Click(at, float(gain_to_db(float(high[at]) / peak))) for at in loudest]
+    loud = [click for click in found if click.level_db > LEAST_DB]
+    if not loud:  # what the rest is like is dear to find
+        return ()
     near = np.zeros(high.shape[0], bool)
     for place in places:
         near[place] = True
-    rest = _usual(high[~near])
-    found = []
-    for at, reached in zip(loudest, levels, strict=True):
-        level = float(gain_to_db(float(reached) / peak))
-        if level > LEAST_DB and reached > rest * 10.0 ** (OUT_OF_THE_REST_DB / 20.0):
-            found.append(Click(at, level))
-    each = {click.frame: click for click in found}
-    return tuple(sorted(each.values(), key=lambda click: -click.level_db))
+    least = float(gain_to_db(_usual(high[~near]) / peak)) + OUT_OF_THE_REST_DB
+    return tuple(
+        sorted((each for each in loud if each.level_db > least), key=lambda each: (-each.level_db, each.frame))
+    )
 
 
 def _usual(level: NDArray[np.float32]) -> float:

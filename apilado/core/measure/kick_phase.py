@@ -17,6 +17,7 @@ LOW_HZ, HIGH_HZ = 30.0, 140.0
 FIRST_MS = 120.0
 FURTHEST_MS = 8.0
 APART_DB = -25.0
+POINTS_A_PERIOD = 64
 
 
 @dataclass(frozen=True)
@@ -106,9 +107,9 @@ def _turned(
 
 
 def _peak_db(spectra: NDArray[np.complex128], low: int, size: int) -> float:
-    """Largest magnitude of the signals of these bins alone."""
-    peak, whole = 0.0, np.zeros(size // 2 + 1, np.complex128)
-    for lines in spectra:
-        whole[low : low + spectra.shape[1]] = lines
-        peak = max(peak, float(np.max(np.abs(fft.irfft(whole, size)))))
-    return float(gain_to_db(peak))
+    """Largest magnitude of the signals of these bins alone: of their highest wave, within 3° of its crests."""
+    last = low + spectra.shape[1]
+    points = min(size, fft.next_fast_len(POINTS_A_PERIOD * last, real=True))
+    lines = np.zeros((spectra.shape[0], points // 2 + 1), np.complex128)
+    lines[:, low:last] = spectra
+    return float(gain_to_db(np.max(np.abs(fft.irfft(lines, points, axis=1))) * points / size))

@@ -55,6 +55,12 @@ class KickMeetingTest(unittest.TestCase):
         kick, sub = sine(60.0, 1.0), sine(60.0, 1.0, phase=np.radians(100.0))
         met = kick_meeting(kick, sub, (0, 24000), rate_hz=48000)
         self.assertGreater(met.best_peak_db, met.peak_db + 2.0)
+        falling = 0.5 + 0.5 * np.cos(np.pi * np.arange(5760) / 5760)
+        lines = np.fft.rfft((kick + sub)[0, :5760] * falling, 11520)
+        lines[np.abs(np.arange(lines.size) * 48000 / 11520 - 85.0) > 57.0] = (
+            0.0  # 30 to 140 Hz, a line more at either end
+        )
+        self.assertAlmostEqual(met.peak_db, 20 * np.log10(np.abs(np.fft.irfft(lines)).max()), delta=0.01)
         lag = 100.0 / 360.0 / 60.0 * 48000
         self.assertAlmostEqual(met.best_offset_frames, -lag if not met.best_invert else 400 - lag, delta=25)
 
