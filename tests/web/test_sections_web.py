@@ -107,13 +107,6 @@ class SectionsWebTest(WebCase):
             ended.append([over(token) for token in tokens])
             return does(*given, **named)
 
-        def over(token):
-            try:
-                token.check()
-            except Overtaken:
-                return True
-            return False
-
         with patch("apilado.web.routes.bench.stacks.edit", side_effect=watched):
             for final in (False, True):
                 posted = self.posted({"op": "set", "path": "layers/mid/mute", "value": final})
@@ -122,6 +115,15 @@ class SectionsWebTest(WebCase):
                 )
                 self.assertEqual(answer.status_code, 200, answer.text)
         self.assertEqual(ended, [[False, False], [True, False]])
+
+    def test_a_further_stretch_gives_way_to_that_of_an_edit_and_not_the_other_way_round(self):
+        length, ended = self.loop()[0].shape[1], []
+        for further in (True, False):
+            tokens = [self.workspace.newest(each, self.stack_id, "own") for each in ("stretch", "further")]
+            asked = {"client": "own", "place": 0, "length": length, "further": further}
+            self.assertEqual(self.client.post(f"/stacks/{self.stack_id}/stretch", json=asked).status_code, 200)
+            ended.append([over(token) for token in tokens])
+        self.assertEqual(ended, [[False, True], [True, True]])
 
     def test_a_page_that_has_a_loop_gets_what_has_changed(self):
         def asked(known, slot="own"):
@@ -135,6 +137,15 @@ class SectionsWebTest(WebCase):
         self.assertEqual(other.headers["X-Blocks"], first.headers["X-Blocks"])
         again = asked(number)
         self.assertEqual((again.headers["X-Blocks"], again.content), ("", b""))
+
+
+def over(token):
+    """Whether a render has been overtaken."""
+    try:
+        token.check()
+    except Overtaken:
+        return True
+    return False
 
 
 def parts_of(body):

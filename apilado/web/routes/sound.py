@@ -155,10 +155,15 @@ def stretch_part(
 ) -> bytes | None:
     """A stretch of the stack from the playhead on as a part of an answer; None where the loop is to be waited for.
 
+    Args:
+        further: another one is heard already: it gives way to one of something newer, and not the other way round.
+
     Raises:
         Overtaken: the page has asked for another one since.
     """
-    begun, token = perf_counter(), workspace.newest("stretch", stack_id, client)
+    begun, token = perf_counter(), workspace.newest("further" if further else "stretch", stack_id, client)
+    if not further:
+        workspace.overtake("further", stack_id, client)
     found = hear_stretch(
         workspace, stack_id, stack, playhead.place, playhead.length, token, heard, further=further, came=playhead.came
     )
