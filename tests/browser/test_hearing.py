@@ -78,6 +78,32 @@ class QueueTest(BrowserCase):
         self.assertFalse(page.evaluate("queued.queue.busy"))
 
 
+class UndrawnTest(BrowserCase):
+    def test_what_an_answer_does_not_draw_is_asked_for_unless_a_newer_one_is_on_its_way(self):
+        self.addCleanup(self.undo_all, "Slipway")
+        page, asked = self.bench("Slipway"), []
+
+        def undrawn(route):
+            answer = route.fetch()
+            route.fulfill(response=answer, json={**answer.json(), "plan": None})
+
+        page.on("request", lambda request: asked.append(request.url) if request.url.endswith("/plan") else None)
+        for layers, more in ((["high"], 1), (["high", "sub"], 0)):
+            page.route("**/edits", undrawn, times=1)
+            before = len(asked)
+            page.evaluate(
+                "(layers) => layers.forEach((id) => document.querySelector(`#layers [data-owner='layers/${id}'] [data-toggle]`).click())",
+                layers,
+            )
+            self.settled(page)
+            self.assertEqual(len(asked) - before, more, layers)
+            for layer in layers:
+                muted = self.document("Slipway")["layers"][("sub", "mid", "high").index(layer)]["mute"]
+                row = page.locator(f"#layers [data-owner='layers/{layer}']")
+                self.assertEqual("is-muted" in row.get_attribute("class"), muted, layer)
+        self.assertEqual(self.complaints, [])
+
+
 class HearingTest(BrowserCase):
     def setUp(self):
         for name in self.stacks:

@@ -22,6 +22,11 @@ export class EditQueue {
     return this.underWay > 0 || this.waiting.length > 0;
   }
 
+  /** Whether the answer that is being taken is that of the newest edit. */
+  get atLast() {
+    return this.underWay === 1 && !this.waiting.length;
+  }
+
   /** `make` gives the edit at the moment it is sent, or null if there is nothing to do any more. */
   push(make, gesture = null, final = true) {
     const last = this.waiting.at(-1);
