@@ -12,7 +12,7 @@ import tempfile
 from collections.abc import Sequence
 from pathlib import Path
 
-from playwright.sync_api import Page, sync_playwright
+from playwright.sync_api import Page, Position, sync_playwright
 
 from apilado.bench.reference import heavy_stack, layered_stack
 from apilado.core.document.edits import apply
@@ -63,26 +63,34 @@ def opened(page: Page, line: str) -> None:
 
 
 def kinds(page: Page, layer: str, drive: str):
-    """By its name, what makes the n-th edit of each kind."""
+    """By its name, what makes the n-th edit of each kind: but for a mute, none comes back to what has been rendered."""
     slider = f"#sheet input[type=range][data-path='{drive}']"
+
+    def by(n: int) -> float:
+        """To and fro, each time further."""
+        return (6.0 + 0.37 * n) * (1 if n % 2 else -1)
+
+    def at(n: int) -> Position:
+        return {"x": 14 + n * 11 % 37, "y": 8}
+
     return {
-        "EQ": lambda n: pulled(page, "#profile .eq-point .grip-area", 9 if n % 2 else -9, 0),
-        "crossover": lambda n: pulled(page, "#passage .border .grip", 0, 7 if n % 2 else -7, 200),
-        "level": lambda n: page.locator(f"#layers [data-select='{layer}'] input[type=range]").click(
-            position={"x": 18 + n % 7 * 3, "y": 8}
-        ),
+        "EQ": lambda n: pulled(page, "#profile .eq-point .grip-area", by(n), 0),
+        "crossover": lambda n: pulled(page, "#passage .border .grip", 0, by(n), 200),
+        "level": lambda n: page.locator(f"#layers [data-select='{layer}'] input[type=range]").click(position=at(n)),
         "mute": lambda n: page.click(f"#layers [data-select='{layer}'] [data-toggle]"),
         "drive": lambda n: (
             opened(page, drive.rpartition("/")[0]),
-            page.locator(slider).first.click(position={"x": 18 + n % 7 * 5, "y": 8}),
+            page.locator(slider).first.click(position=at(n)),
         ),
         "movement": lambda n: (
             opened(page, f"movements/{SWAY}"),
             page.locator(f"#sheet input[type=range][data-path='movements/{SWAY}/length_beats']").first.click(
-                position={"x": 18 + n % 7 * 5, "y": 8}
+                position=at(n)
             ),
         ),
-        "a moved note": lambda n: pulled(page, "#passage .note .note-bar", 0, 7 if n % 2 else -7),
+        "a moved note": lambda n: pulled(
+            page, f"#passage .note .note-bar >> nth={n % 12}", 0, -7 if n // 12 % 2 else 7
+        ),
     }
 
 

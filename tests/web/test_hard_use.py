@@ -1,8 +1,11 @@
 """The web application under attack: foreign pages, strangers, hostile values, full pools."""
 
+import asyncio
 import contextlib
 import json
+import socket
 import threading
+import unittest
 from concurrent.futures import ThreadPoolExecutor
 from unittest import mock
 from urllib.parse import quote
@@ -115,6 +118,24 @@ class SecurityTest(WebCase):
             serving.check_doors("0.0.0.0", ())
         serving.check_doors("0.0.0.0", ("bench.local",))
         self.assertIn("http://bench.local:80/?key=", serving.address_of(Doors("0.0.0.0", 80, ("bench.local",), "k")))
+
+
+class ListeningTest(unittest.TestCase):
+    def test_small_parts_of_an_answer_are_sent_at_once(self):
+        async def sent_at_once():
+            found = asyncio.get_running_loop().create_future()
+
+            def accepted(_, writer):
+                found.set_result(writer.get_extra_info("socket").getsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY))
+                writer.close()
+
+            listener = serving.listening("127.0.0.1", 0)
+            async with await asyncio.start_server(accepted, sock=listener):
+                _, writer = await asyncio.open_connection(*listener.getsockname())
+                writer.close()
+                return await found
+
+        self.assertTrue(asyncio.run(sent_at_once()))
 
 
 class HardUseTest(WebCase):

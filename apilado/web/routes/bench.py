@@ -15,7 +15,6 @@ from apilado.actions.freezing import thawed_in_words
 from apilado.actions.stacks import Edited
 from apilado.actions.workspace import Workspace
 from apilado.core.document.addresses import addresses_in, parts_of
-from apilado.core.document.declarations import parameter_at
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits import InSection, edit_from_data
 from apilado.core.document.edits_sections import bars_in_words
@@ -32,6 +31,7 @@ from apilado.core.soundings.registry import RULES, sound
 from apilado.core.soundings.sounding import Sounding
 from apilado.errors import Overtaken
 from apilado.store.stacks import Revision, Stepped
+from apilado.web.changes import changed_values, same_shape
 from apilado.web.drawings.measured import measured
 from apilado.web.drawings.plan import plan
 from apilado.web.drawings.plumb_view import pair_views
@@ -40,7 +40,7 @@ from apilado.web.drawings.view import View
 from apilado.web.items import item_after
 from apilado.web.layer_rows import facts, layer_rows, states, texts
 from apilado.web.measured_sheets import MEASURED_SHEETS
-from apilado.web.pages import formatted, page, sketch_points
+from apilado.web.pages import page, sketch_points
 from apilado.web.path_levels import moving_shares, path_levels
 from apilado.web.routes.common import audition_of, workspace_of
 from apilado.web.routes.heavy import heavy
@@ -55,8 +55,6 @@ SILENT_DB = -100.0
 MOST_ASKED = 12
 BEHIND = ("remedy", "mending")
 """What is tried behind what is heard."""
-VALUES_IN_LISTS = ("hits", "note_levels_db", "amounts", "silent_bars")
-"""Parts of a document whose length does not change which controls there are."""
 PITCHES = next(f"{p.low:.0f} {p.high:.0f}" for p in parameters_of(Note) if p.name == "pitch")
 RULE_LIMITS = MappingProxyType({rule.id: rule.limits for rule in RULES})
 
@@ -106,50 +104,6 @@ def bench(request: Request, stack_id: int) -> HTMLResponse:
             **shown,
         )
     )
-
-
-def unsaid(path: str, value: Any) -> Any:
-    """What counts as the value of a path that a document does not have: a share that is not told is whole."""
-    return 1.0 if "/amounts/" in path else value
-
-
-def changed_values(before: Stack, after: Stack) -> dict[str, str]:
-    """The plain values that an edit changed, by path, as fields show them."""
-
-    def flat(place: Any, path: str, into: dict[str, Any]) -> dict[str, Any]:
-        if isinstance(place, dict):
-            for key, value in place.items():
-                flat(value, f"{path}/{key}", into)
-        elif isinstance(place, list):
-            for index, value in enumerate(place):
-                named = value.get("id", index) if isinstance(value, dict) else index
-                flat(value, f"{path}/{named}", into)
-        else:
-            into[path[1:]] = place
-        return into
-
-    # A note's field is called by what the note is, and drawn anew with it.
-    old, new = (flat(stack.model_dump(mode="json", exclude={"pattern"}), "", {}) for stack in (before, after))
-    told = {path: value for path, value in new.items() if old.get(path, unsaid(path, value)) != value}
-    gone = {path: 1.0 for path, value in old.items() if "/amounts/" in path and path not in new and value != 1.0}
-    return {path: formatted(value, parameter_at(after, path)) for path, value in {**told, **gone}.items()}
-
-
-def same_shape(before: Stack, after: Stack) -> bool:
-    """Whether sheet and layer list still have the same controls: only plain values differ."""
-
-    def shape(place: Any) -> Any:
-        if isinstance(place, dict):
-            return {key: shape(value) for key, value in place.items() if key not in VALUES_IN_LISTS}
-        if isinstance(place, list):
-            return [shape(item) for item in place]
-        return place if isinstance(place, str) else None
-
-    def controls(stack: Stack) -> Any:
-        data = stack.model_dump(mode="json", exclude={"pattern"})
-        return shape(data), stack.shared.on
-
-    return bool(controls(before) == controls(after))
 
 
 def answer(

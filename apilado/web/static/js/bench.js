@@ -157,7 +157,8 @@ class Bench {
     if (stale && !asked) this.player.refresh(answer.revision, { final });
     this.revision = answer.revision;
     this.listening.letGo(answer.gone);
-    if (stale) this.listening.tell();
+    if (answer.plan && this.toldOf !== answer.revision) this.listening.tell();
+    if (answer.plan) this.toldOf = answer.revision; // else with the newer answer
     this.info = { beats: answer.beats, beatsPerBar: answer.beats_per_bar };
     this.panels.beats = answer.beats;
     if (answer.item !== undefined && answer.item !== null) this.item = answer.item;
