@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from apilado.core.dsp import fourier as fft
 from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.breaking_off import may_break_off
 from apilado.core.units import ms_to_samples
 
 MOST_MOVED_MS = 5.0
@@ -34,6 +35,7 @@ def correlations(sound: NDArray[np.float32], copy: NDArray[np.float32], most: in
     size = fft.next_fast_len(BLOCK + 4 * most, real=True)
     places = np.arange(-most, BLOCK + most)
     for begin in range(0, frames, BLOCK):
+        may_break_off()
         length = min(BLOCK, frames - begin)
         around = np.take(copy, (begin + places[: length + 2 * most]) % frames)
         spectra = fft.rfft(sound[begin : begin + length], size), fft.rfft(around, size)

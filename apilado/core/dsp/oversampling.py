@@ -19,6 +19,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio, as_audio
+from apilado.core.dsp.breaking_off import may_break_off
 from apilado.core.dsp.designs import sinc_taps_for
 from apilado.core.dsp.kernels import free_kernel, kernel
 from apilado.core.dsp.lead_in import taken_out
@@ -271,6 +272,7 @@ def oversampled(
     for channel in range(audio.shape[0]):
         # In pieces that fit the processor's cache, with all that comes of them.
         for start in range(rough_frames, frames, PIECE):
+            may_break_off()
             end = min(frames, start + PIECE)
             piece = taken_out(audio[channel], start - before, end + after, looped=looped)
             up = np.zeros((2, piece.shape[0] - DELAY), np.float32)
@@ -293,6 +295,7 @@ def interpolated_peak(signal: NDArray[np.float32], *, looped: bool = False) -> f
     first, last = (0, signal.shape[0]) if looped else (-PEAK_CONTEXT, signal.shape[0] + PEAK_CONTEXT)
     peak = 0.0
     for begin in range(first, last, PEAK_PIECE) if signal.shape[0] else ():
+        may_break_off()
         end = min(begin + PEAK_PIECE, last)
         piece = taken_out(signal, begin - PEAK_CONTEXT, end + PEAK_CONTEXT, looped=looped)
         peak = max(peak, _peak_within(np.ascontiguousarray(piece, np.float32), peak))

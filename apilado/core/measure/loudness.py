@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio, peak_of
+from apilado.core.dsp.breaking_off import may_break_off
 from apilado.core.dsp.filters import Sections, loop_state, run_sections
 from apilado.core.dsp.kernels import kernel, summing_kernel
 from apilado.core.dsp.oversampling import interpolated_peak
@@ -76,6 +77,7 @@ def _weighted(audio: Audio, rate_hz: int, *, looped: bool) -> Iterator[Audio]:
     sections = k_weighting(rate_hz)
     state = loop_state(audio, sections) if looped else None
     for begin in range(0, audio.shape[1], POWER_BLOCK):
+        may_break_off()
         weighted, state = run_sections(audio[:, begin : begin + POWER_BLOCK], sections, state)
         yield weighted
 

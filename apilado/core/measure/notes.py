@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.breaking_off import may_break_off
 from apilado.core.dsp.kernels import summing_kernel
 from apilado.core.measure.pitch import pitches_hz
 from apilado.core.measure.windows import hann_within
@@ -69,6 +70,7 @@ def measure_notes(
     steady = ms_to_samples(PITCH_MS, rate_hz)
     measured = []
     for first in range(0, len(spans), TOGETHER):
+        may_break_off()
         some, parts = spans[first : first + TOGETHER], []
         for span in some:
             begun = min(settle, span.frames // 2)

@@ -15,6 +15,7 @@ from typing import Any
 import numpy as np
 
 from apilado.core.clock import Clock
+from apilado.core.dsp.breaking_off import broken_off_by
 from apilado.core.render.cache import DEFAULT_LIMIT_BYTES, StageCache
 from apilado.core.render.stage import Stage
 from apilado.errors import Overtaken
@@ -41,7 +42,7 @@ class Token:
         """Seconds that this render has computed at each stage, by its key; what came from the cache is not in it."""
 
     def overtake(self) -> None:
-        """Tells the render to stop before its next stage."""
+        """Tells the render to stop before its next stage, or its next piece of a long one."""
         self._overtaken.set()
 
     def check(self) -> None:
@@ -161,7 +162,7 @@ class Engine:
         with self._lock:
             self._at_work += 1
         try:
-            result, seconds = self._shared(stage, inputs) if shared else _timed(stage, inputs)
+            result, seconds = (self._shared if shared else _timed)(stage, inputs, token)
         finally:
             with self._lock:
                 self._at_work -= 1
@@ -172,15 +173,15 @@ class Engine:
         """Whether a thread has nothing to do."""
         return self._at_work + 1 < self._threads
 
-    def _shared(self, stage: Stage, inputs: Sequence[Any]) -> tuple[Any, float]:
+    def _shared(self, stage: Stage, inputs: Sequence[Any], token: Token) -> tuple[Any, float]:
         """(a stage's result, the seconds it took both threads), each of which makes a channel."""
         sound, *others = inputs
-        helped = self.pool.submit(_timed, stage, [sound[1:], *others])
+        helped = self.pool.submit(_timed, stage, [sound[1:], *others], token)
         try:
-            left, seconds = _timed(stage, [sound[:1], *others])
+            left, seconds = _timed(stage, [sound[:1], *others], token)
         finally:
             alone = helped.cancel()  # no thread has begun with it
-        right, more = _timed(stage, [sound[1:], *others]) if alone else helped.result()
+        right, more = _timed(stage, [sound[1:], *others], token) if alone else helped.result()
         return np.concatenate([left, right]), seconds + more
 
 
@@ -310,10 +311,11 @@ class _Run:
                     self._engine.let_go(source)
 
 
-def _timed(stage: Stage, inputs: Sequence[Any]) -> tuple[Any, float]:
+def _timed(stage: Stage, inputs: Sequence[Any], token: Token) -> tuple[Any, float]:
     """(a stage's result, the seconds that it took this thread: what else runs meanwhile is none of them)."""
     begun = thread_time()
-    return stage.result(*inputs), thread_time() - begun
+    with broken_off_by(token.check):
+        return stage.result(*inputs), thread_time() - begun
 
 
 def _step_back() -> None:

@@ -13,6 +13,7 @@ from pydantic import Field, field_validator
 from apilado.core.assets import SHA256_PATTERN, AssetLoader
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.breaking_off import may_break_off
 from apilado.core.dsp.curves import Value, least
 from apilado.core.dsp.envelopes import rising
 from apilado.core.dsp.sampling import HIGHEST_SPEED, LOWEST_SPEED, STRETCHES, held_places, read_at_places, stretched
@@ -200,6 +201,7 @@ class SampleSource(Source):
         pieces = self.pieces(audio, clock)
         out, kept = np.zeros((audio.shape[0], clock.frames), np.float32), told_apart(self, score, clock)
         for run in voice_runs(score.notes, clock, score.voice.mode):
+            may_break_off()
             release = clock.samples_in_ms(score.voice.envelope.release_ms)
             longest = run.gate_frames + release
             if self.plays_out:

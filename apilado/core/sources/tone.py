@@ -14,6 +14,7 @@ from pydantic import BaseModel, model_validator
 from apilado.core.assets import AS_IT_LIES, AssetLoader
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.breaking_off import may_break_off
 from apilado.core.dsp.curves import Value, greatest, least
 from apilado.core.dsp.cycles import Recorded, cycles_of
 from apilado.core.dsp.envelopes import DECAY_NEPERS
@@ -194,6 +195,7 @@ class ToneSource(Source):
         out = np.zeros((2 if stereo else 1, clock.frames), np.float32)
         tables, kept = self._tables(load), told_apart(self, score, clock)
         for index, run in enumerate(voice_runs(score.notes, clock, score.voice.mode)):
+            may_break_off()
             longest = run.gate_frames + clock.samples_in_ms(score.voice.envelope.release_ms)
             places = clock.places(run.start, longest)
             if not places:

@@ -12,17 +12,21 @@ from apilado.core.document.edits_borders import MoveCrossover
 from apilado.core.document.edits_values import SetValue
 from apilado.core.document.layer import Layer, Span
 from apilado.core.document.stack import Crossover
+from apilado.core.dsp.breaking_off import broken_off_by, may_break_off
+from apilado.core.measure.loudness import loop_power, true_peak
 from apilado.core.render.audition import Audition
 from apilado.core.render.cache import StageCache, size_in_bytes
 from apilado.core.render.engine import Engine, Token
-from apilado.core.render.graph import dearest_layer
+from apilado.core.render.graph import clock_of, dearest_layer
 from apilado.core.render.stage import canonical, stage
+from apilado.core.sources.base import Score
 from apilado.core.sources.tone import ToneSource
+from apilado.core.sources.voice import Voice
 from apilado.core.sources.wave import Tone
 from apilado.core.treatments.soft_clip import SoftClip
 from apilado.demo.stacks import slipway
 from apilado.errors import Overtaken
-from tests.support import graph_of, loader, path_of, plain_stack, rendered
+from tests.support import graph_of, loader, noise, path_of, plain_stack, rendered
 
 
 class StagesTest(unittest.TestCase):
@@ -222,6 +226,52 @@ class StagesTest(unittest.TestCase):
         thread.join(5)
         self.assertEqual((len(caught), ran), (1, []))
         engine.close()
+
+    def test_a_long_stage_is_broken_off_between_its_pieces_and_whoever_waits_for_it_makes_it(self):
+        engine, tokens, begun, waits = Engine(threads=2), [Token(), Token()], [], Event()
+
+        def long_one():
+            begun.append(1)
+            if len(begun) > 1:
+                return "made"
+            waits.set()
+            for _ in range(5_000_000):
+                may_break_off()
+            return None
+
+        wanted, found = stage(long_one), []
+
+        def run(token):
+            try:
+                found.extend(engine.run([wanted], token))
+            except Overtaken as error:
+                found.append(error)
+
+        runs = [Thread(target=run, args=(token,)) for token in tokens]
+        runs[0].start()
+        waits.wait()
+        runs[1].start()
+        tokens[0].overtake()
+        for each in runs:
+            each.join()
+        self.assertEqual(sorted(map(type, found), key=str), [Overtaken, str])
+        self.assertEqual(len(begun), 2)
+        may_break_off()  # outside of a run nobody asks
+        engine.close()
+
+    def test_drives_sources_and_measuring_ask_whether_they_are_still_wanted(self):
+        stack, clock = slipway().stack, clock_of(slipway().stack, looped=True)
+        sound, score = noise(clock.frames), Score(stack.pattern, 0, 0, Voice())
+        for work in (
+            lambda: SoftClip(oversampling=4).process(sound, clock),
+            lambda: stack.layer("mid").source.render(score, clock, loader({})),
+            lambda: loop_power(sound, 48000),
+            lambda: true_peak(sound),
+        ):
+            asked = []
+            with broken_off_by(lambda asked=asked: asked.append(1)):
+                work()
+            self.assertGreater(len(asked), 1)
 
     def test_a_failing_stage_fails_the_run_and_nothing_is_kept(self):
         engine = Engine(threads=2)
