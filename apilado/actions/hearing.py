@@ -23,6 +23,8 @@ is slow, so long that enough of it is left when it comes. Of a stack of which no
 heard already, it is as long as the second."""
 LEFT_S, TIMES, FORGETS = 0.2, 2.5, 0.7
 """What is to be left of it if it takes that much longer than lately; and how soon a slow one is forgotten."""
+SOON_S, SPARE_S = 0.12, 0.1
+"""How soon the page asks for a further one at the earliest, and what is to be left when that comes."""
 AHEAD_S = 0.01
 """From how far ahead of the playhead a stretch begins: it is rendered and on its way for longer than that."""
 
@@ -37,9 +39,16 @@ class Heard:
     rate_hz: int
 
 
-def length_for(took: float | None) -> float:
-    """How many seconds long a stretch is to be where one took so many to come; None where none has yet."""
-    return FIRST_S if took is None else min(max(LEFT_S + TIMES * took, SHORTEST_S), LONGEST_S)
+def length_for(took: float | None, further: float | None = None) -> float:
+    """How many seconds long a stretch is to be where one took so many to come; None where none has yet.
+
+    Args:
+        further: seconds that a further one takes, which has to come before this one ends.
+    """
+    if took is None:
+        return FIRST_S
+    until_the_next = took + SOON_S + (further or 0.0) + SPARE_S
+    return min(max(LEFT_S + TIMES * took, until_the_next, SHORTEST_S), LONGEST_S)
 
 
 def slower_of(took: float, before: float | None) -> float:
@@ -64,8 +73,8 @@ def hear_stretch(
     Args:
         place: frame of the loop at which the playhead is.
         length: frames of the loop that is being played.
-        further: another one is heard already.
-        came: seconds from the posting of the last edit until its stretch was with the page, if that is known.
+        further: another one is heard already, and the whole loop is being rendered beside it.
+        came: seconds from asking for the last one of its kind until it was with the page, if that is known.
 
     Returns:
         None where the whole loop is as quick: it is short, of another length now, or a part can only be made whole; or
@@ -82,9 +91,9 @@ def hear_stretch(
     except (NotFound, InvalidEdit):
         return None
     begins = (place + round(AHEAD_S * clock.rate_hz)) % length
-    pace = workspace.paces.get(stack_id)
+    pace = workspace.paces.get((stack_id, further))
     pace = pace if came is None else slower_of(came, pace)
-    seconds = length_for(pace)
+    seconds = length_for(pace, None if further else workspace.paces.get((stack_id, True)))
     frames = round((max(seconds, FIRST_S) if further else seconds) * clock.rate_hz)
     before = workspace.heard.get(stack_id)
     last = LastLoop(workspace.engine, before.graph if before else None, clock)
@@ -94,5 +103,5 @@ def hear_stretch(
     except NotAtOnce:
         return None
     (audio,) = workspace.engine.run(target, token, soon=True)
-    workspace.paces[stack_id] = slower_of(perf_counter() - began, pace)
+    workspace.paces[stack_id, further] = slower_of(perf_counter() - began, pace)
     return Heard(audio, begins, length, clock.rate_hz)

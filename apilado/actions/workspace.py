@@ -65,8 +65,8 @@ class Workspace:
                 left.unlink()
         self.engine = Engine(cache_bytes)
         self.workbench = Workbench(self.load, self.engine)
-        self.paces: dict[int, float] = {}
-        """Of each stack, the seconds that a stretch has taken lately."""
+        self.paces: dict[tuple[int, bool], float] = {}
+        """Of each stack, the seconds that a stretch has taken lately; those that run beside a whole loop apart."""
         self.heard: dict[int, LoopHeard] = {}
         """By its number, what each stack was heard by last."""
         self.sent = Sent()

@@ -10,7 +10,7 @@ import pyloudnorm
 from apilado.actions import stacks
 from apilado.actions.delivery import rendered_files
 from apilado.actions.delivery_plan import DeliveryOptions
-from apilado.actions.hearing import FIRST_S, LEFT_S, LONGEST_S, SHORTEST_S, length_for
+from apilado.actions.hearing import FIRST_S, LEFT_S, LONGEST_S, SHORTEST_S, SOON_S, length_for
 from apilado.core.document.edits import apply
 from apilado.core.document.edits_values import SetValue
 from apilado.core.render.audition import Audition
@@ -283,11 +283,13 @@ class InAPlaceTest(WebCase):
         seconds = [each["frames"] / each["rate"] for each in (head, told)]
         self.assertAlmostEqual(seconds[0], FIRST_S, delta=1e-4)  # nothing was known of this stack
         self.assertGreaterEqual(seconds[1], FIRST_S - 1e-4)
-        self.workspace.paces[self.stack_id] = 0.0
+        own, beside = [(self.stack_id, further) for further in (False, True)]
+        self.workspace.paces[own] = self.workspace.paces[beside] = 0.0
         again = self.client.post(f"/stacks/{self.stack_id}/stretch", json=posted).content
         quick = json.loads(again[4 : 4 + int.from_bytes(again[:4], "little")])
         self.assertAlmostEqual(quick["frames"] / quick["rate"], SHORTEST_S, delta=1e-4)
-        self.assertGreater(self.workspace.paces[self.stack_id], 0.0)
+        self.assertGreater(self.workspace.paces[own], 0.0)
+        self.assertEqual(self.workspace.paces[beside], 0.0)
         late = self.client.post(f"/stacks/{self.stack_id}/stretch", json={**posted, "came": 9.0}).content
         long = json.loads(late[4 : 4 + int.from_bytes(late[:4], "little")])
         self.assertAlmostEqual(long["frames"] / long["rate"], LONGEST_S, delta=1e-4)
@@ -300,6 +302,8 @@ class InAPlaceTest(WebCase):
         self.assertEqual((lengths[0], lengths[-1], length_for(None)), (SHORTEST_S, LONGEST_S, FIRST_S))
         for took in (0.05, 0.1, 0.2, 0.3, 0.4):
             self.assertGreaterEqual(length_for(took) - took, LEFT_S)
+        self.assertGreater(length_for(0.1, 0.4), 0.1 + SOON_S + 0.4)  # until a further one has come
+        self.assertEqual((length_for(0.1, 0.01), length_for(0.1, 9.0)), (length_for(0.1), LONGEST_S))
 
 
 def there_length(stack):

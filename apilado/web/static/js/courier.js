@@ -16,7 +16,7 @@ let wanted = null;
 let fetched = null; // { revision, abort } of the request in flight
 let edition = 0; // counts what is to be heard: of two sounds, the one of the later edition is the newer
 let pending = null; // { revision, edition }: heard as a stretch so far; its loop is asked for when the hand rests
-let came = null; // seconds from asking for the last stretch until it was here
+const came = { first: 0, further: 0 }; // seconds from asking for the last stretch until it was here; further ones run beside a loop
 let timers = [];
 let fetchingStems = false;
 let measuring = null; // the level that is asked for
@@ -91,7 +91,7 @@ const ORDERS = {
   async edit({ id, url, data, final }) {
     const heard = { posted: now() };
     try {
-      const response = await postRaw(url, { ...data, hears: data.hears && !lent ? { ...data.hears, came } : null });
+      const response = await postRaw(url, { ...data, hears: data.hears && !lent ? { ...data.hears, came: came.first || null } : null });
       if (!response.headers.get("Content-Type").startsWith(PARTS)) {
         const answer = await response.json();
         if (answer.revision !== data.base) follow(answer.revision, final);
@@ -151,7 +151,7 @@ const now = () => performance.timeOrigin + performance.now();
 /** A stretch has come with the answer to an edit: it is heard at once, and its loop when the hand rests. */
 function taken(head, content, final, heard) {
   edition += 1;
-  came = secondsSince(heard.posted);
+  came.first = secondsSince(heard.posted);
   pending = { revision: head.revision, edition };
   carryStretch(head, content, edition);
   postMessage({ budget: { ...heard, edition, revision: head.revision, rendered: head.ms, sent: now() } });
@@ -164,9 +164,10 @@ function taken(head, content, final, heard) {
 const secondsSince = (posted) => Math.min((now() - posted) / 1000, 60);
 
 /** When the next stretch is to be asked for: some of this one had been played when it came, and the next one may take
- * twice as long and is still there before this one ends. */
+ * twice as long as the slower of the two last and is still there before this one ends. */
 function furtherAfter({ frames, rate }) {
-  return Math.min(Math.max(1000 * (frames / rate - 3 * came), SOON_MS), AGAIN_MS);
+  const next = 2 * Math.max(came.first, came.further);
+  return Math.min(Math.max(1000 * (frames / rate - came.first - next), SOON_MS), AGAIN_MS);
 }
 
 /** What is heard otherwise now is heard as a stretch first. */
@@ -177,11 +178,11 @@ function ahead(playhead, revision) {
 }
 
 async function stretchFrom(playhead, mine) {
-  const posted = now();
+  const [posted, kind] = [now(), playhead.further ? "further" : "first"];
   try {
-    const response = await postRaw(`${address}/stretch`, { client, heard: asked.heard, ...playhead, came });
+    const response = await postRaw(`${address}/stretch`, { client, heard: asked.heard, ...playhead, came: came[kind] || null });
     for await (const { head, content } of partsOf(response)) {
-      came = secondsSince(posted);
+      came[kind] = secondsSince(posted);
       if (pending === mine && head.revision === mine.revision) carryStretch(head, content, mine.edition);
     }
   } catch { /* the loop is on its way */ }
