@@ -8,6 +8,8 @@ import threading
 from collections import OrderedDict
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from heapq import heappop, heappush
+from itertools import count
 from threading import Event, Lock
 from time import thread_time
 from typing import Any
@@ -69,6 +71,9 @@ class Engine:
         self._behind = ThreadPoolExecutor(
             max(1, self._threads - 1), thread_name_prefix="behind", initializer=_step_back
         )
+        self._waiting: list[tuple[bool, int, Callable[[], None]]] = []
+        """What no thread has begun with, by whether it can wait and by when it came."""
+        self._numbers = count()
         self._running: dict[bytes, _UnderWay] = {}
         self._lock = Lock()
 
@@ -111,9 +116,19 @@ class Engine:
         """Whether the result of a stage is at hand."""
         return self.at_hand(stage) is not None
 
-    def submit(self, work: Callable[[], None], *, behind: bool) -> None:
-        """Has work done by a thread, or by one of those that run behind."""
-        (self._behind if behind else self.pool).submit(work)
+    def submit(self, work: Callable[[], None], *, behind: bool, soon: bool = False) -> None:
+        """Has work done by a thread, or by one of those that run behind; of what waits, what is wanted soon comes first."""
+        if behind:
+            self._behind.submit(work)
+            return
+        with self._lock:
+            heappush(self._waiting, (not soon, next(self._numbers), work))
+        self.pool.submit(self._do_the_next)
+
+    def _do_the_next(self) -> None:
+        with self._lock:
+            *_, work = heappop(self._waiting)
+        work()
 
     def run(self, stages: Sequence[Stage], token: Token | None = None, *, soon: bool = False) -> list[Any]:
         """The results of the stages, in order; a stage is computed as soon as all its inputs are.
@@ -201,7 +216,7 @@ class _Run:
     """
 
     def __init__(self, engine: Engine, targets: Sequence[Stage], token: Token, soon: bool) -> None:
-        self._engine, self._targets, self._token = engine, targets, token
+        self._engine, self._targets, self._token, self._soon = engine, targets, token, soon
         self._there: dict[bytes, Any] = {}
         self._in_hand: dict[bytes, Stage] = {}
         self._missing: dict[bytes, int] = {}
@@ -264,7 +279,7 @@ class _Run:
 
     def _submit(self) -> None:
         self._under_way += 1
-        self._engine.submit(self._compute, behind=self._token.behind)
+        self._engine.submit(self._compute, behind=self._token.behind, soon=self._soon)
 
     def _compute(self) -> None:
         with self._lock:

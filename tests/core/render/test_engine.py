@@ -259,6 +259,34 @@ class StagesTest(unittest.TestCase):
         may_break_off()  # outside of a run nobody asks
         engine.close()
 
+    def test_what_is_wanted_soon_comes_before_what_waits_already(self):
+        engine, begun, go, asked = Engine(threads=1), Event(), Event(), Event()
+        submit, order = engine.submit, []
+
+        def watched(work, *, soon=False, **named):
+            submit(work, soon=soon, **named)
+            if soon:
+                asked.set()
+
+        def first():
+            begun.set()
+            go.wait()
+
+        engine.submit = watched
+        whole = [stage(first), *(stage(lambda *, name: order.append(name) or name, name=f"part {n}") for n in range(3))]
+        runs = [Thread(target=engine.run, args=(whole,))]
+        runs[0].start()
+        begun.wait()
+        soon = [stage(lambda *, name: order.append(name) or name, name="soon")]
+        runs.append(Thread(target=engine.run, args=(soon,), kwargs={"soon": True}))
+        runs[1].start()
+        asked.wait()
+        go.set()
+        for each in runs:
+            each.join()
+        self.assertEqual(order, ["soon", "part 0", "part 1", "part 2"])
+        engine.close()
+
     def test_drives_sources_and_measuring_ask_whether_they_are_still_wanted(self):
         stack, clock = slipway().stack, clock_of(slipway().stack, looped=True)
         sound, score = noise(clock.frames), Score(stack.pattern, 0, 0, Voice())
