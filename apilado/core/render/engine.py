@@ -117,7 +117,7 @@ class Engine:
         return self.at_hand(stage) is not None
 
     def submit(self, work: Callable[[], None], *, behind: bool, soon: bool = False) -> None:
-        """Has work done by a thread, or by one of those that run behind; of what waits, what is wanted soon comes first."""
+        """Has work done by a thread, or by one of those that run behind: first what is wanted soon."""
         if behind:
             self._behind.submit(work)
             return
