@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-import contextlib
 import os
-import threading
 from collections import OrderedDict
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
+from functools import partial
 from heapq import heappop, heappush
 from itertools import count
-from threading import Event, Lock
+from threading import Condition, Event, Lock
 from time import thread_time
 from typing import Any
 
@@ -22,7 +22,6 @@ from apilado.core.render.cache import DEFAULT_LIMIT_BYTES, StageCache
 from apilado.core.render.stage import Stage
 from apilado.errors import Overtaken
 
-BEHIND_NICENESS = 10
 MEASURED_SHARE = 0.25
 """Of the cache."""
 HEARD = "apilado.core.render."
@@ -56,7 +55,8 @@ class Token:
 class Engine:
     """Computes stages in a pool of threads (kernels release the GIL) over one shared cache.
 
-    What runs behind has threads of its own, which the system lets run when the others do not want to.
+    What runs behind has threads of its own, and waits between its pieces while anything that is heard is rendered. To
+    let the system put it off instead would be wrong: it may hold the interpreter's lock, for which the others wait.
     """
 
     def __init__(self, cache_bytes: int = DEFAULT_LIMIT_BYTES, threads: int | None = None) -> None:
@@ -68,9 +68,8 @@ class Engine:
         """By its key, the seconds that a stage took with all that it was made of."""
         self._threads, self._at_work = threads or os.cpu_count() or 2, 0
         self.pool = ThreadPoolExecutor(self._threads, thread_name_prefix="render")
-        self._behind = ThreadPoolExecutor(
-            max(1, self._threads - 1), thread_name_prefix="behind", initializer=_step_back
-        )
+        self._behind = ThreadPoolExecutor(max(1, self._threads - 1), thread_name_prefix="behind")
+        self._way = _Way()
         self._waiting: list[tuple[bool, int, Callable[[], None]]] = []
         """What no thread has begun with, by whether it can wait and by when it came."""
         self._numbers = count()
@@ -140,7 +139,18 @@ class Engine:
         Raises:
             Overtaken: the token was overtaken before the end.
         """
-        return _Run(self, stages, token or Token(), soon).results()
+        token = token or Token()
+        if token.behind:
+            return _Run(self, stages, token, soon).results()
+        with self._way.taken():
+            return _Run(self, stages, token, soon).results()
+
+    def check(self, token: Token) -> None:
+        """Raises Overtaken if a newer render has made this one pointless; what runs behind waits here until it may."""
+        token.check()
+        if token.behind:
+            self._way.wait_until_free()
+            token.check()
 
     def once(self, stage: Stage, inputs: Sequence[Any], token: Token) -> Any:
         """A stage's result from its inputs; where another run is computing it already, that one's.
@@ -177,7 +187,7 @@ class Engine:
         with self._lock:
             self._at_work += 1
         try:
-            result, seconds = (self._shared if shared else _timed)(stage, inputs, token)
+            result, seconds = (self._shared if shared else _timed)(stage, inputs, partial(self.check, token))
         finally:
             with self._lock:
                 self._at_work -= 1
@@ -188,16 +198,38 @@ class Engine:
         """Whether a thread has nothing to do."""
         return self._at_work + 1 < self._threads
 
-    def _shared(self, stage: Stage, inputs: Sequence[Any], token: Token) -> tuple[Any, float]:
+    def _shared(self, stage: Stage, inputs: Sequence[Any], check: Callable[[], None]) -> tuple[Any, float]:
         """(a stage's result, the seconds it took both threads), each of which makes a channel."""
         sound, *others = inputs
-        helped = self.pool.submit(_timed, stage, [sound[1:], *others], token)
+        helped = self.pool.submit(_timed, stage, [sound[1:], *others], check)
         try:
-            left, seconds = _timed(stage, [sound[:1], *others], token)
+            left, seconds = _timed(stage, [sound[:1], *others], check)
         finally:
             alone = helped.cancel()  # no thread has begun with it
-        right, more = _timed(stage, [sound[1:], *others], token) if alone else helped.result()
+        right, more = _timed(stage, [sound[1:], *others], check) if alone else helped.result()
         return np.concatenate([left, right]), seconds + more
+
+
+class _Way:
+    """What is heard goes first: what runs behind waits while a run of the others is under way."""
+
+    def __init__(self) -> None:
+        self._runs, self._free = 0, Condition()
+
+    @contextmanager
+    def taken(self) -> Iterator[None]:
+        with self._free:
+            self._runs += 1
+        try:
+            yield
+        finally:
+            with self._free:
+                self._runs -= 1
+                self._free.notify_all()
+
+    def wait_until_free(self) -> None:
+        with self._free:
+            self._free.wait_for(lambda: not self._runs)
 
 
 class _UnderWay:
@@ -287,7 +319,7 @@ class _Run:
             self._ready.remove(stage)
         result, failure = None, None
         try:
-            self._token.check()
+            self._engine.check(self._token)
             if self._failure is None:
                 result = self._engine.once(stage, [self._there[source.key] for source in stage.inputs], self._token)
         except BaseException as error:
@@ -326,17 +358,11 @@ class _Run:
                     self._engine.let_go(source)
 
 
-def _timed(stage: Stage, inputs: Sequence[Any], token: Token) -> tuple[Any, float]:
+def _timed(stage: Stage, inputs: Sequence[Any], check: Callable[[], None]) -> tuple[Any, float]:
     """(a stage's result, the seconds that it took this thread: what else runs meanwhile is none of them)."""
     begun = thread_time()
-    with broken_off_by(token.check):
+    with broken_off_by(check):
         return stage.result(*inputs), thread_time() - begun
-
-
-def _step_back() -> None:
-    """Lets this thread run when others do not want to, where the system knows such a thing for a thread."""
-    with contextlib.suppress(OSError, AttributeError):
-        os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), BEHIND_NICENESS)
 
 
 def frozen(result: Any) -> Any:

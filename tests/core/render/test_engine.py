@@ -3,6 +3,7 @@
 import tracemalloc
 import unittest
 from threading import Event, Thread
+from time import sleep
 
 import numpy as np
 from numpy.testing import assert_allclose
@@ -285,6 +286,39 @@ class StagesTest(unittest.TestCase):
         for each in runs:
             each.join()
         self.assertEqual(order, ["soon", "part 0", "part 1", "part 2"])
+        engine.close()
+
+    def test_what_runs_behind_waits_between_its_pieces_while_something_is_heard(self):
+        engine, order, go = Engine(threads=2), [], [Event(), Event()]
+        begun, asked = [Event(), Event()], Event()
+
+        def behind():
+            begun[0].set()
+            go[0].wait()
+            asked.set()
+            may_break_off()
+            order.append("behind")
+
+        def heard():
+            begun[1].set()
+            go[1].wait()
+            order.append("heard")
+
+        runs = [
+            Thread(target=engine.run, args=([stage(behind)], Token(behind=True))),
+            Thread(target=engine.run, args=([stage(heard)],)),
+        ]
+        for thread, event in zip(runs, begun, strict=True):
+            thread.start()
+            event.wait()
+        go[0].set()
+        asked.wait()
+        for _ in range(20):  # time enough for it to go on, if it would
+            sleep(0.01)
+        go[1].set()
+        for thread in runs:
+            thread.join()
+        self.assertEqual(order, ["heard", "behind"])
         engine.close()
 
     def test_drives_sources_and_measuring_ask_whether_they_are_still_wanted(self):
