@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio, as_audio
+from apilado.core.dsp.breaking_off import may_break_off
 from apilado.core.dsp.kernels import kernel
 from apilado.core.dsp.lead_in import state_that_comes_back, wrapped_tail
 
@@ -26,6 +27,8 @@ SETTLED = 1e-8
 SLOWEST_POLE = 1.0 - 1e-9
 BLOCK = 512
 """Frames that are worked on at a time: so many stay in the nearest cache."""
+PIECE = BLOCK << 8
+"""Frames between two questions whether it is still wanted."""
 QUIETEST = 1e-15
 """-300 dB: below it the output of a filter is zero."""
 
@@ -170,21 +173,21 @@ def _fed_forward(section: Any, state: Any, x: Any, out: Any) -> None:
 
 
 @kernel
-def _cascade_kernel(x: Any, sections: Any, state: Any, y: Any) -> None:
-    """Section by section over short blocks.
+def _cascade_kernel(x: Any, sections: Any, state: Any, y: Any, begin: int, end: int) -> None:
+    """Section by section over short blocks, from one frame to before another.
 
     What comes back of the output can only be added one frame after another: that of two channels side by side takes no
     longer than that of one. The state is that of the transposed direct form II.
     """
-    both, frames = x.shape[0] == 2, x.shape[1]
+    both = x.shape[0] == 2
     left, left_fed, right, right_fed = np.empty(BLOCK), np.empty(BLOCK), np.empty(BLOCK), np.empty(BLOCK)
-    for first in range(0, frames, BLOCK):
-        end = min(first + BLOCK, frames)
-        count = end - first
+    for first in range(begin, end, BLOCK):
+        last = min(first + BLOCK, end)
+        count = last - first
         one, one_fed, other, other_fed = left[:count], left_fed[:count], right[:count], right_fed[:count]
-        _widened(x[0, first:end], one)
+        _widened(x[0, first:last], one)
         if both:
-            _widened(x[1, first:end], other)
+            _widened(x[1, first:last], other)
         for s in range(sections.shape[0]):
             a1, a2 = sections[s, 3], sections[s, 4]
             p1, p2, q1, q2 = 0.0, 0.0, 0.0, 0.0
@@ -205,9 +208,9 @@ def _cascade_kernel(x: Any, sections: Any, state: Any, y: Any) -> None:
                     p1, p2 = p, p1
             state[0, s, 0] -= a1 * p1 + a2 * p2
             state[0, s, 1] -= a2 * p1
-        _narrowed(one, y[0, first:end])
+        _narrowed(one, y[0, first:last])
         if both:
-            _narrowed(other, y[1, first:end])
+            _narrowed(other, y[1, first:last])
 
 
 def run_sections(
@@ -233,7 +236,10 @@ def run_sections(
     else:
         state = state.copy()
     out = audio if in_place else np.empty_like(audio)
-    _cascade_kernel(audio, np.ascontiguousarray(sections), state, out)
+    sections = np.ascontiguousarray(sections)
+    for begin in range(0, audio.shape[1], PIECE):
+        may_break_off()
+        _cascade_kernel(audio, sections, state, out, begin, min(begin + PIECE, audio.shape[1]))
     return out, state
 
 

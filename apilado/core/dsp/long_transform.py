@@ -17,6 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp import fourier as fft
+from apilado.core.dsp.breaking_off import may_break_off
 from apilado.core.dsp.kernels import kernel
 
 SHORTEST = 2**14
@@ -83,8 +84,11 @@ def spectra_of_two(both: NDArray[np.complex64], lines: int, gain: float = 1.0) -
     table = both.reshape(rows, columns)
     if rows > 1:
         table = fft.fft(table, axis=0, overwrite_x=True)
+        may_break_off()
         _turned(table)
+    may_break_off()
     table = fft.fft(table, axis=1, overwrite_x=True)
+    may_break_off()
     left, right = np.empty(lines, np.complex64), np.empty(lines, np.complex64)
     _apart(table, gain, left, right)
     return left, right
@@ -107,6 +111,7 @@ def lowest_lines(signal: NDArray[np.float32], lines: int) -> NDArray[np.complex6
     total = np.zeros(lines, np.complex128)
     # From the last column to the first: what is there already is turned by one place more with each.
     for behind in range(table.shape[1], 0, -COLUMNS_AT_ONCE):
+        may_break_off()
         columns = np.ascontiguousarray(table[:, max(0, behind - COLUMNS_AT_ONCE) : behind].T)
         for each in fft.rfft(columns, axis=1)[::-1, :lines]:
             total *= turn

@@ -71,7 +71,7 @@ def now_by_moment(request: Request, stack_id: int, client: str = "") -> Response
     """
     workspace = workspace_of(request)
     stack = workspace.stacks.head(stack_id).stack
-    token = workspace.newest("now", stack_id, client[:80])
+    token = workspace.newest("now", stack_id, client[:80], behind=True)
     measures = measure(stack, workspace.load, workspace.engine, token)
     found = now(measures)
     centres = band_centres(ROWS_PER_OCTAVE)
