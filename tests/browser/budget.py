@@ -71,7 +71,7 @@ def kinds(page: Page, layer: str, drive: str):
         return (6.0 + 0.37 * n) * (1 if n % 2 else -1)
 
     def at(n: int) -> Position:
-        return {"x": 14 + n * 11 % 37, "y": 8}
+        return {"x": 14 + n * 11 % 31, "y": 8}
 
     return {
         "EQ": lambda n: pulled(page, "#profile .eq-point .grip-area", by(n), 0),
