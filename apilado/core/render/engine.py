@@ -185,12 +185,12 @@ class Engine:
     def _computed(self, stage: Stage, inputs: Sequence[Any], token: Token) -> Any:
         shared = stage.each_channel and inputs[0].shape[0] == 2 and not token.behind and self._idle()
         with self._lock:
-            self._at_work += 1
+            self._at_work += not token.behind  # that waits while anything else is rendered
         try:
             result, seconds = (self._shared if shared else _timed)(stage, inputs, partial(self.check, token))
         finally:
             with self._lock:
-                self._at_work -= 1
+                self._at_work -= not token.behind
         token.spent[stage.key] = seconds
         return frozen(result)
 

@@ -54,7 +54,7 @@ class SharingTest(unittest.TestCase):
 
     def test_the_time_of_both_is_told(self):
         token, wanted = Token(), self.wanted(self.doubled)
-        with mock.patch.object(engine, "_timed", lambda stage, inputs: (stage.result(*inputs), 1.5)):
+        with mock.patch.object(engine, "_timed", lambda stage, inputs, check: (stage.result(*inputs), 1.5)):
             self.engine.run([wanted], token)
         self.assertEqual(token.spent[wanted.key], 3.0)
 
@@ -67,6 +67,17 @@ class SharingTest(unittest.TestCase):
         (found,) = self.engine.run([self.wanted(self.doubled)])
         np.testing.assert_array_equal(found, SOUND * 2.0)
         self.assertEqual(len({thread for _, thread in self.seen}), 1)
+
+    def test_what_waits_behind_keeps_nobody_from_sharing(self):
+        begun, let_go = threading.Event(), threading.Event()
+        behind = stage(lambda: (begun.set(), let_go.wait(60.0)))
+        waiting = threading.Thread(target=self.engine.run, args=([behind], Token(behind=True)))
+        waiting.start()
+        begun.wait(60.0)
+        self.engine.run([self.wanted(self.doubled)])
+        let_go.set()
+        waiting.join()
+        self.assertEqual([channels for channels, _ in self.seen], [1, 1])
 
     def test_nothing_is_shared_with_one_thread_or_behind_or_of_one_channel(self):
         one = Engine(threads=1)
