@@ -35,7 +35,7 @@ class Task:
     stack_id: int
     revision: int
     stack: Stack
-    token: Token = field(default_factory=Token)
+    token: Token = field(default_factory=lambda: Token(waited_for=False))
     share: float = 0.0
     doing: str = "Waiting"
     kept: str = "Nothing of it was kept."

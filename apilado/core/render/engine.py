@@ -6,7 +6,7 @@ import os
 from collections import OrderedDict
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
 from functools import partial
 from heapq import heappop, heappush
 from itertools import count
@@ -35,10 +35,12 @@ MORE_THAN_IT_MAKES = 2
 class Token:
     """Says whether a render is still wanted."""
 
-    def __init__(self, *, behind: bool = False) -> None:
+    def __init__(self, *, behind: bool = False, waited_for: bool = True) -> None:
         self._overtaken = Event()
         self.behind = behind
         """Whether it gives way to all that is heard."""
+        self.waited_for = waited_for and not behind
+        """Whether what runs behind waits for its end: not for that of a job, which may take minutes."""
         self.spent: dict[bytes, float] = {}
         """Seconds that this render has computed at each stage, by its key; what came from the cache is not in it."""
 
@@ -140,9 +142,7 @@ class Engine:
             Overtaken: the token was overtaken before the end.
         """
         token = token or Token()
-        if token.behind:
-            return _Run(self, stages, token, soon).results()
-        with self._way.taken():
+        with self._way.taken() if token.waited_for else nullcontext():
             return _Run(self, stages, token, soon).results()
 
     def check(self, token: Token) -> None:
