@@ -110,6 +110,8 @@ def _peak_db(spectra: NDArray[np.complex128], low: int, size: int) -> float:
     """Largest magnitude of the signals of these bins alone: of their highest wave, within 3° of its crests."""
     last = low + spectra.shape[1]
     points = min(size, fft.next_fast_len(POINTS_A_PERIOD * last, real=True))
-    lines = np.zeros((spectra.shape[0], points // 2 + 1), np.complex128)
-    lines[:, low:last] = spectra
-    return float(gain_to_db(np.max(np.abs(fft.irfft(lines, points, axis=1))) * points / size))
+    peak, whole = 0.0, np.zeros(points // 2 + 1, np.complex128)
+    for lines in spectra:
+        whole[low:last] = lines
+        peak = max(peak, float(np.max(np.abs(fft.irfft(whole, points)))))
+    return float(gain_to_db(peak * points / size))
