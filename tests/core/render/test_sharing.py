@@ -83,9 +83,7 @@ class SharingTest(unittest.TestCase):
         one = Engine(threads=1)
         self.addCleanup(one.close)
         one.run([self.wanted(self.doubled)])
-        behind = Token()
-        behind.behind = True
-        self.engine.run([self.wanted(self.doubled)], behind)
+        self.engine.run([self.wanted(self.doubled)], Token(behind=True))
         self.engine.run([stage(self.doubled, stage(lambda: SOUND[:1]), kept=False, each_channel=True)])
         self.assertEqual([channels for channels, _ in self.seen], [2, 2, 1])
 
