@@ -13,8 +13,11 @@ from apilado.core.document.edits_borders import MoveCrossover
 from apilado.core.document.edits_values import SetValue
 from apilado.core.document.layer import Layer, Span
 from apilado.core.document.stack import Crossover
+from apilado.core.dsp.agreement import correlations
 from apilado.core.dsp.breaking_off import broken_off_by, may_break_off
+from apilado.core.dsp.filters import dc_blocker, filtered
 from apilado.core.measure.loudness import loop_power, true_peak
+from apilado.core.measure.spectrum import spectrum_of
 from apilado.core.render.audition import Audition
 from apilado.core.render.cache import StageCache, size_in_bytes
 from apilado.core.render.engine import Engine, Token
@@ -327,7 +330,7 @@ class StagesTest(unittest.TestCase):
         engine.close()
         return order
 
-    def test_drives_sources_and_measuring_ask_whether_they_are_still_wanted(self):
+    def test_what_takes_long_asks_whether_it_is_still_wanted(self):
         stack, clock = slipway().stack, clock_of(slipway().stack, looped=True)
         sound, score = noise(clock.frames), Score(stack.pattern, 0, 0, Voice())
         for work in (
@@ -335,6 +338,9 @@ class StagesTest(unittest.TestCase):
             lambda: stack.layer("mid").source.render(score, clock, loader({})),
             lambda: loop_power(sound, 48000),
             lambda: true_peak(sound),
+            lambda: filtered(sound, dc_blocker(48000), looped=True),
+            lambda: spectrum_of(sound, rate_hz=48000),
+            lambda: correlations(sound[0], sound[1], 100),
         ):
             asked = []
             with broken_off_by(lambda asked=asked: asked.append(1)):
