@@ -111,14 +111,54 @@ class ListeningTest(BrowserCase):
             """() => {
               window.steps = 0;
               window.begun = performance.now();
-              const seen = new MutationObserver(() => { window.steps += 1; });
-              seen.observe(document.querySelector(".playhead"), { attributeFilter: ["style"] });
+              const line = document.querySelector(".playhead");
+              let place = line.getBoundingClientRect().x;
+              const look = () => {
+                const now = line.getBoundingClientRect().x;
+                window.steps += now !== place;
+                place = now;
+                requestAnimationFrame(look);
+              };
+              look();
             }"""
         )
         self.until(page, "steps >= 10")
         # Ten a second at most: a timer never comes too soon, and on a busy machine it comes late.
         steps, ms = page.evaluate("[steps, performance.now() - begun]")
         self.assertLessEqual(steps, ms / 100.0 + 2)
+
+    def test_the_playhead_goes_by_itself_and_is_where_the_sound_is(self):
+        page = self.bench("Rope Walk", moving=True)
+        self.play(page)
+        line = page.locator("#passage-panel .playhead")
+        self.until(page, "document.querySelector('.playhead').getAnimations()[0]?.playState === 'running'")
+
+        def apart():
+            """By how many beats of the loop the line and what is told of the place differ; they are looked at together."""
+            return page.evaluate(
+                """() => {
+                  const line = document.querySelector("#passage-panel .playhead").getBoundingClientRect();
+                  const box = document.getElementById("passage").getBoundingClientRect();
+                  const beats = Number(document.getElementById("bench").dataset.beats);
+                  const bars = Number(document.getElementById("bench").dataset.beatsPerBar);
+                  const [bar, beat, part] = document.getElementById("position").textContent.split(".").map(Number);
+                  const told = (bar - 1) * bars + (beat - 1) + (part - 0.5) / 4;
+                  const off = Math.abs((line.x + 1 - box.x) / box.width * beats - told);
+                  return Math.min(off, beats - off);
+                }"""
+            )
+
+        # A sixteenth is told as a whole; the place is told 20 times a second, and later on a busy machine.
+        self.until(page, "Number(document.getElementById('position').textContent.split('.')[1]) === 3")
+        self.assertTrue(any(apart() < 0.4 for _ in range(20)))
+        page.keyboard.press("Space")
+        self.until(page, "document.querySelector('.playhead').getAnimations()[0].playState === 'paused'")
+        there = line.bounding_box()["x"]
+        page.wait_for_timeout(200)
+        self.assertEqual(line.bounding_box()["x"], there)
+        self.assertLess(apart(), 0.4)
+        page.locator("#passage").click(position={"x": 300, "y": 6})
+        self.until(page, "there => document.querySelector('.playhead').getBoundingClientRect().x !== there", there)
 
     def test_stop_and_go_on(self):
         page = self.bench("Rope Walk")

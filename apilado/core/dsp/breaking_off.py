@@ -6,6 +6,8 @@ import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
+PIECE = 1 << 17
+"""Frames between two questions: some milliseconds' work. A power of two, so that it is whole blocks of any kernel."""
 _asked = threading.local()
 
 
@@ -18,6 +20,13 @@ def broken_off_by(check: Callable[[], None]) -> Iterator[None]:
         yield
     finally:
         _asked.check = before
+
+
+def pieces(frames: int, size: int = PIECE) -> Iterator[tuple[int, int]]:
+    """(first frame, frame behind the last) of one piece after another; before each it is asked."""
+    for first in range(0, frames, size):
+        may_break_off()
+        yield first, min(first + size, frames)
 
 
 def may_break_off() -> None:

@@ -36,15 +36,13 @@ def shapes_at(
     """The shape from `lead` frames before each start; where two overlap, the deeper counts. Shape (frames,)."""
     out = np.zeros(frames, np.float32)
     for start in starts:
-        at = np.arange(start - lead, start - lead + shape.shape[0])
-        if looped:
-            # A shape longer than the loop meets itself again: one round at a time.
-            for first in range(0, at.shape[0], frames):
-                where = at[first : first + frames] % frames
-                out[where] = np.maximum(out[where], shape[first : first + frames])
-        else:
-            inside = (at >= 0) & (at < frames)
-            out[at[inside]] = np.maximum(out[at[inside]], shape[inside])
+        place, gone = start - lead, 0
+        if not looped:
+            place, gone = max(place, 0), max(-place, 0)
+        while gone < shape.shape[0] and (looped or place < frames):  # of a loop, as far as its end, then the next round
+            deeper = out[place % frames :][: shape.shape[0] - gone]
+            np.maximum(deeper, shape[gone : gone + deeper.shape[0]], out=deeper)
+            place, gone = place + deeper.shape[0], gone + deeper.shape[0]
     return out
 
 

@@ -15,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.breaking_off import pieces
 from apilado.core.dsp.curves import Curve, Value, mapped, per_frame, rows
 from apilado.core.dsp.kernels import kernel
 from apilado.core.dsp.lead_in import wrapped_tail, wrapped_value
@@ -80,10 +81,13 @@ def _reduction_kernel(
     averaging: float,
     state: Any,
     out: Any,
+    begin: int,
+    end: int,
 ) -> None:
-    """Gain reduction frame by frame; `state` is its peak, its smoothed peak, what it still holds, its mean square.
+    """Gain reduction from one frame to before another.
 
-    What does not depend on the frame before is done for many frames at a time, what does comes after it.
+    `state` is its peak, its smoothed peak, what it still holds, its mean square. What does not depend on the frame
+    before is done for many frames at a time, what does comes after it.
     """
     peak, smooth, held, square = state[0], state[1], state[2], state[3]
     half, frames = 0.5 * knee_db, key.shape[1]
@@ -92,15 +96,15 @@ def _reduction_kernel(
     begun = 0
     threshold_moves = np.min(rows[:, 0]) < np.max(rows[:, 0])
     slope_moves, range_moves = np.min(rows[:, 1]) < np.max(rows[:, 1]), np.min(rows[:, 2]) < np.max(rows[:, 2])
-    for first in range(0, frames, BLOCK):
-        count = min(BLOCK, frames - first)
+    for first in range(begin, end, BLOCK):
+        count = min(BLOCK, end - first)
         while begun + 1 < at.shape[0] and at[begun + 1] <= first:
             begun += 1
-        if first == 0 or threshold_moves:
+        if first == begin or threshold_moves:
             _between_knots(at[begun:], rows[begun:, 0], first, frames, thresholds)
-        if first == 0 or slope_moves:
+        if first == begin or slope_moves:
             _between_knots(at[begun:], rows[begun:, 1], first, frames, slopes)
-        if first == 0 or range_moves:
+        if first == begin or range_moves:
             _between_knots(at[begun:], rows[begun:, 2], first, frames, ranges)
         lowest = thresholds[0]
         for i in range(count):
@@ -187,17 +191,16 @@ def gain_reduction(
     """
     state = np.zeros(4) if state is None else state.copy()
     out = np.empty(key.shape[1], np.float32)
-    _reduction_kernel(
-        key,
+    how = (
         *rows((detector.threshold_db, mapped(detector.ratio, lambda ratio: 1.0 - 1.0 / ratio), detector.range_db)),
         detector.knee_db,
         smoothing_coefficient(detector.attack_ms, rate_hz),
         smoothing_coefficient(detector.release_ms, rate_hz),
         ms_to_samples(detector.hold_ms, rate_hz),
         smoothing_coefficient(detector.rms_ms, rate_hz),
-        state,
-        out,
     )
+    for begin, end in pieces(key.shape[1]):
+        _reduction_kernel(key, *how, state, out, begin, end)
     return out, state
 
 
@@ -217,11 +220,11 @@ def whole_reduction(
 
 
 @kernel
-def _reduced_kernel(audio: Any, reduction_db: Any, amount: Any, out: Any) -> None:
+def _reduced_kernel(audio: Any, reduction_db: Any, amount: Any, out: Any, begin: int, end: int) -> None:
     scale = -amount / DB_PER_DOUBLING
     power_of, gain_of, bits_of = np.empty(BLOCK), np.empty(BLOCK), np.empty(BLOCK, np.int64)
-    for first in range(0, audio.shape[1], BLOCK):
-        count = min(BLOCK, audio.shape[1] - first)
+    for first in range(begin, end, BLOCK):
+        count = min(BLOCK, end - first)
         asked, powers, gains = reduction_db[first : first + count], power_of[:count], gain_of[:count]
         most = np.float32(0.0)
         for i in range(count):
@@ -242,7 +245,8 @@ def reduced(audio: Audio, reduction_db: NDArray[np.float32], amount: Value = 1.0
     out = np.empty_like(audio)
     if isinstance(amount, Curve):
         reduction_db, amount = reduction_db * amount.rounded(), 1.0
-    _reduced_kernel(audio, reduction_db, float(amount), out)
+    for begin, end in pieces(audio.shape[1]):
+        _reduced_kernel(audio, reduction_db, float(amount), out, begin, end)
     return out
 
 

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio, as_audio
-from apilado.core.dsp.breaking_off import may_break_off
+from apilado.core.dsp.breaking_off import pieces
 from apilado.core.dsp.kernels import kernel
 from apilado.core.dsp.lead_in import state_that_comes_back, wrapped_tail
 
@@ -27,8 +27,6 @@ SETTLED = 1e-8
 SLOWEST_POLE = 1.0 - 1e-9
 BLOCK = 512
 """Frames that are worked on at a time: so many stay in the nearest cache."""
-PIECE = BLOCK << 8
-"""Frames between two questions whether it is still wanted."""
 QUIETEST = 1e-15
 """-300 dB: below it the output of a filter is zero."""
 
@@ -237,9 +235,8 @@ def run_sections(
         state = state.copy()
     out = audio if in_place else np.empty_like(audio)
     sections = np.ascontiguousarray(sections)
-    for begin in range(0, audio.shape[1], PIECE):
-        may_break_off()
-        _cascade_kernel(audio, sections, state, out, begin, min(begin + PIECE, audio.shape[1]))
+    for begin, end in pieces(audio.shape[1]):
+        _cascade_kernel(audio, sections, state, out, begin, end)
     return out, state
 
 

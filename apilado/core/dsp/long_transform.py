@@ -5,7 +5,7 @@ another. Laid out as a table it becomes many short transforms, first of the colu
 two every point is turned by its place: D. H. Bailey, "FFTs in external or hierarchical memory", Journal of
 Supercomputing 4, 1990. SciPy makes many short ones side by side.
 
-Two real signals go through as one complex one.
+Two real signals go through as one complex one; so do the two halves of one, its even samples and its odd ones.
 """
 
 from __future__ import annotations
@@ -73,15 +73,34 @@ def _apart(table: Any, gain: float, left: Any, right: Any) -> None:
                     right[line] = complex(half * (here.imag + there.imag), half * (there.real - here.real))
 
 
-def spectra_of_two(both: NDArray[np.complex64], lines: int, gain: float = 1.0) -> tuple[NDArray[np.complex64], ...]:
-    """The first lines of the spectra of two real signals, times a gain; each of shape (lines,).
+@kernel
+def _of_halves(table: Any, gain: float, lines: Any) -> None:
+    """The lines of one real signal from those of its even samples + i·its odd ones, in a table as for `_apart`."""
+    rows, columns = table.shape
+    points, half = rows * columns, np.float32(0.5 * gain)
+    step = -np.pi / points
+    turn_re, turn_im = np.cos(step), np.sin(step)
+    for first_row in range(0, rows, TILE_ROWS):
+        for column in range(columns):
+            first = column * rows + first_row
+            re, im = np.cos(step * first), np.sin(step * first)
+            for row in range(first_row, min(rows, first_row + TILE_ROWS)):
+                here = table[row, column]
+                there = table[rows - row, columns - 1 - column] if row else table[0, (columns - column) % columns]
+                odd_re, odd_im = here.imag + there.imag, there.real - here.real
+                late_re, late_im = np.float32(re), np.float32(im)  # the odd samples come one frame later
+                lines[column * rows + row] = complex(
+                    half * (here.real + there.real + odd_re * late_re - odd_im * late_im),
+                    half * (here.imag - there.imag + odd_re * late_im + odd_im * late_re),
+                )
+                re, im = re * turn_re - im * turn_im, re * turn_im + im * turn_re
+    lines[points] = complex(np.float32(gain) * (table[0, 0].real - table[0, 0].imag), np.float32(0.0))
 
-    Args:
-        both: left + i·right, shape (points,); it is written over.
-        lines: at most half of the points and one.
-    """
-    rows, columns = divided(both.shape[0]) if both.shape[0] >= SHORTEST else (1, both.shape[0])
-    table = both.reshape(rows, columns)
+
+def _table_of(points: NDArray[np.complex64]) -> NDArray[np.complex64]:
+    """The spectrum of some points, which are written over: line r + rows·c of it stands in row r, column c."""
+    rows, columns = divided(points.shape[0]) if points.shape[0] >= SHORTEST else (1, points.shape[0])
+    table: NDArray[np.complex64] = points.reshape(rows, columns)
     if rows > 1:
         table = fft.fft(table, axis=0, overwrite_x=True)
         may_break_off()
@@ -89,8 +108,29 @@ def spectra_of_two(both: NDArray[np.complex64], lines: int, gain: float = 1.0) -
     may_break_off()
     table = fft.fft(table, axis=1, overwrite_x=True)
     may_break_off()
+    return table
+
+
+def spectrum_of_one(signal: NDArray[np.float32], gain: float = 1.0) -> NDArray[np.complex64]:
+    """The spectrum of a real signal of an even number of points, times a gain; shape (points/2 + 1,).
+
+    Args:
+        signal: shape (points,); it is written over.
+    """
+    lines = np.empty(signal.shape[0] // 2 + 1, np.complex64)
+    _of_halves(_table_of(signal.view(np.complex64)), gain, lines)
+    return lines
+
+
+def spectra_of_two(both: NDArray[np.complex64], lines: int, gain: float = 1.0) -> tuple[NDArray[np.complex64], ...]:
+    """The first lines of the spectra of two real signals, times a gain; each of shape (lines,).
+
+    Args:
+        both: left + i·right, shape (points,); it is written over.
+        lines: at most half of the points and one.
+    """
     left, right = np.empty(lines, np.complex64), np.empty(lines, np.complex64)
-    _apart(table, gain, left, right)
+    _apart(_table_of(both), gain, left, right)
     return left, right
 
 

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio, is_mono, peak_of
+from apilado.core.dsp.breaking_off import pieces
 from apilado.core.dsp.equaliser import butterworth_high_pass
 from apilado.core.dsp.filters import run_sections
 from apilado.core.dsp.lead_in import wrapped_tail
@@ -43,9 +44,9 @@ def clicks(audio: Audio, *, moments: tuple[int, ...], rate_hz: int) -> tuple[Cli
     sections = butterworth_high_pass(ABOVE_HZ, SLOPE, rate_hz)
     _, state = run_sections(wrapped_tail(heard, lead), sections)
     high = np.empty(audio.shape[1], np.float32)
-    for begin in range(0, audio.shape[1], PIECE):
-        piece, state = run_sections(heard[:, begin : begin + PIECE], sections, state)
-        np.max(np.abs(piece, out=piece), axis=0, out=high[begin : begin + PIECE])
+    for begin, end in pieces(audio.shape[1], PIECE):
+        piece, state = run_sections(heard[:, begin:end], sections, state)
+        np.max(np.abs(piece, out=piece), axis=0, out=high[begin:end])
     reach = ms_to_samples(AROUND_MS, rate_hz)
     places = [np.arange(moment - reach, moment + reach) % high.shape[0] for moment in (0, *moments)]
     loudest = {int(place[np.argmax(high[place])]) for place in places}

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio, peak_of
-from apilado.core.dsp.breaking_off import may_break_off
+from apilado.core.dsp.breaking_off import pieces
 from apilado.core.dsp.filters import Sections, loop_state, run_sections
 from apilado.core.dsp.kernels import kernel, summing_kernel
 from apilado.core.dsp.oversampling import interpolated_peak
@@ -68,17 +68,16 @@ def k_weighting(rate_hz: int) -> Sections:
 
 def loop_power(audio: Audio, rate_hz: int) -> float:
     """The K-weighted power of a loop, all channels together, not gated: what its loudness is the logarithm of."""
-    powers = (_squares(each, 0, each.shape[1]) for each in _weighted(audio, rate_hz, looped=True))
+    powers = (_squares(each, 0, each.shape[1]) for each in k_weighted(audio, rate_hz, looped=True))
     return float(sum(powers) / audio.shape[1])
 
 
-def _weighted(audio: Audio, rate_hz: int, *, looped: bool) -> Iterator[Audio]:
+def k_weighted(audio: Audio, rate_hz: int, *, looped: bool) -> Iterator[Audio]:
     """The K-weighted audio piece by piece: nothing as long as it is made for a few numbers."""
     sections = k_weighting(rate_hz)
     state = loop_state(audio, sections) if looped else None
-    for begin in range(0, audio.shape[1], POWER_BLOCK):
-        may_break_off()
-        weighted, state = run_sections(audio[:, begin : begin + POWER_BLOCK], sections, state)
+    for begin, end in pieces(audio.shape[1], POWER_BLOCK):
+        weighted, state = run_sections(audio[:, begin:end], sections, state)
         yield weighted
 
 
@@ -120,16 +119,22 @@ def block_powers(audio: Audio, rate_hz: int, *, looped: bool = False) -> NDArray
     frames, hop, block = audio.shape[1], round(HOP_SECONDS * rate_hz), round(BLOCK_SECONDS * rate_hz)
     starts = np.arange(0, frames * (ROUNDS if looped else 1) - block + 1, hop)
     rounds, rests = np.divmod(np.stack([starts, starts + block]), max(frames, 1) if looped else frames + 1)
-    # The power of what lies before: only where a block begins or ends is it asked for.
-    asked, places = np.unique(rests, return_inverse=True)
-    sums, noted, total, begin = np.empty(asked.shape[0]), 0, 0.0, 0
-    for weighted in _weighted(audio, rate_hz, looped=looped):
-        end = begin + weighted.shape[1]
-        upto = int(np.searchsorted(asked, end, side="right"))
-        total = _add_up(weighted, total, asked[noted:upto] - begin, sums[noted:upto])
-        noted, begin = upto, end
-    before, after = rounds * total + sums[places.reshape(rests.shape)]
+    # Only where a block begins or ends is it asked for, and at the end of a round.
+    asked, places = np.unique(np.append(rests, frames), return_inverse=True)
+    sums = power_before(k_weighted(audio, rate_hz, looped=looped), asked)
+    before, after = rounds * sums[-1] + sums[places[:-1].reshape(rests.shape)]
     return np.asarray((after - before) / block)
+
+
+def power_before(pieces: Iterable[Audio], places: NDArray[np.int64]) -> NDArray[np.float64]:
+    """The squares of all samples that lie before each of some frames, ascending, of a sound that comes in pieces."""
+    sums, noted, total, begin = np.zeros(places.shape[0]), 0, 0.0, 0
+    for piece in pieces:
+        end = begin + piece.shape[1]
+        upto = int(np.searchsorted(places, end, side="right"))
+        total = _add_up(piece, total, places[noted:upto] - begin, sums[noted:upto])
+        noted, begin = upto, end
+    return sums
 
 
 def _lkfs(power: float) -> float:

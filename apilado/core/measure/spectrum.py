@@ -24,7 +24,7 @@ from numpy.typing import NDArray
 from apilado.core.dsp import fourier as fft
 from apilado.core.dsp.audio import Audio, is_mono
 from apilado.core.dsp.kernels import summing_kernel
-from apilado.core.dsp.long_transform import lowest_lines, spectra_of_two
+from apilado.core.dsp.long_transform import lowest_lines, spectra_of_two, spectrum_of_one
 from apilado.core.dsp.stereo import read_evenly
 
 LONGEST_EXACT = 2**18
@@ -131,8 +131,8 @@ def _spectra(audio: Audio, *, same: bool) -> tuple[NDArray[np.complex64], ...]:
     frames = audio.shape[1]
     lines, points = frames // 2 + 1, _points_for(frames)
     if same:
-        left: NDArray[np.complex64] = fft.rfft(_read(audio[0], np.empty(points, np.float32)))[:lines]
-        left *= np.float32(frames / points)
+        read, gain = _read(audio[0], np.empty(points, np.float32)), frames / points
+        left = fft.rfft(read) if points % 2 else spectrum_of_one(read, gain)[:lines]
         return left, left
     both = np.empty(points, np.complex64)
     _read(audio[0], both.real)
@@ -151,10 +151,11 @@ def _read(channel: NDArray[np.float32], points: NDArray[np.float32]) -> NDArray[
 
 @lru_cache(maxsize=16)
 def _quick(frames: int) -> int:
-    """The next number of points that is quick, and lies so near that a point lies nearly where a frame does."""
-    while _largest_prime(frames) > QUICK_PRIME:
-        frames += 1
-    return frames
+    """The next even number of points that is quick: it lies so near that a point lies nearly where a frame does."""
+    points = frames + frames % 2
+    while _largest_prime(points) > QUICK_PRIME:
+        points += 2
+    return points
 
 
 def _largest_prime(number: int) -> int:

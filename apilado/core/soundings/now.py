@@ -6,14 +6,15 @@ of 43 ms above, as the Passage's is.
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio
-from apilado.core.dsp.filters import filtered
-from apilado.core.measure.loudness import OFFSET_LKFS, QUIETEST_LKFS, k_weighting
+from apilado.core.dsp.breaking_off import may_break_off
+from apilado.core.measure.loudness import OFFSET_LKFS, QUIETEST_LKFS, k_weighted, power_before
 from apilado.core.measure.passage import energy_grid
 from apilado.core.render.graph import reductions_in
 from apilado.core.render.stage import Stage, stage
@@ -88,22 +89,22 @@ def last_seconds(audio: Audio, *, moments: int, rate_hz: int) -> NDArray[np.floa
     """
     ends = np.linspace(0.0, audio.shape[1], moments + 1).astype(np.int64)
     count = max(1, round(LAST_SECONDS * rate_hz / audio.shape[1] * moments))
-    weighted = filtered(audio, k_weighting(rate_hz), looped=True)
 
-    def over(signal: Audio) -> NDArray[np.float64]:
+    def over(pieces: Iterable[Audio]) -> NDArray[np.float64]:
         """Mean power, both channels added, over the last moments: round and round where the loop is shorter."""
-        each = np.add.reduceat(np.sum(signal.astype(np.float64) ** 2, axis=0), ends[:-1])
+        each = np.diff(power_before(pieces, ends))
         running = np.concatenate([[0.0], np.cumsum(np.tile(each, 1 + -(-count // moments)))])
         last = np.arange(1, moments + 1) + moments * -(-count // moments)
         return np.asarray((running[last] - running[last - count]) * moments / (count * audio.shape[1]))
 
+    loud = np.maximum(OFFSET_LKFS + power_to_db(over(k_weighted(audio, rate_hz, looped=True))), QUIETEST_LKFS)
+    rms = np.sqrt(over([audio]) / audio.shape[0])
+    may_break_off()
     peaks = np.maximum.reduceat(np.max(np.abs(audio), axis=0), ends[:-1])
     behind = min(count, moments)
     from scipy.ndimage import maximum_filter1d  # loaded when it is first asked for
 
     highest = maximum_filter1d(peaks, behind, mode="wrap", origin=(behind - 1) // 2)
-    loud = np.maximum(OFFSET_LKFS + power_to_db(over(weighted)), QUIETEST_LKFS)
-    rms = np.sqrt(over(audio) / audio.shape[0])
     there = rms > 1e-6
     crest = np.where(there, gain_to_db(np.where(there, highest, 1.0) / np.where(there, rms, 1.0)), 0.0)
     return np.array([loud, np.maximum(crest, 0.0)])

@@ -5,7 +5,7 @@ import unittest
 import numpy as np
 from numpy.testing import assert_allclose
 
-from apilado.core.dsp.long_transform import SHORTEST, divided, lowest_lines, spectra_of_two
+from apilado.core.dsp.long_transform import SHORTEST, divided, lowest_lines, spectra_of_two, spectrum_of_one
 from apilado.core.dsp.stereo import read_evenly
 
 
@@ -21,6 +21,16 @@ class SpectraTest(unittest.TestCase):
                     wanted = gain * np.fft.rfft(signal)[:lines]
                     self.assertEqual(found.shape, wanted.shape)
                     assert_allclose(found, wanted, atol=1e-6 * float(np.abs(wanted).max()) * np.log2(points + 1))
+
+    def test_the_two_halves_of_one_go_through_as_one(self):
+        # A long table, one that ends within a tile, one row, two points.
+        for points in (2 * 144 * 200, 2 * 131 * 141, 2 * 9973, 36, 2):
+            signal = np.random.default_rng(points).standard_normal(points)
+            for gain in (1.0, 0.25):
+                wanted = gain * np.fft.rfft(signal)
+                found = spectrum_of_one(signal.astype(np.float32), gain)
+                self.assertEqual(found.shape, wanted.shape)
+                assert_allclose(found, wanted, atol=1e-6 * float(np.abs(wanted).max()) * np.log2(points + 1))
 
     def test_the_lowest_lines_alone(self):
         # A table of many columns, one of a single column, and short ones.

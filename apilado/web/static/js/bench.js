@@ -32,6 +32,7 @@ const [STEMS_WANTED_MS, STEMS_AGAIN_MS] = [4000, 1000];
 const SETTLING_MS = 20;
 const RESTING_MS = 250; // a hand that rests in the middle of a drag wants to see
 const STEP_MS = 100; // of the playhead, where less motion is wanted
+const DRAWN_MS = 40; // between two drawings: each takes time from what is heard where there is no graphics processor
 
 class Bench {
   constructor(root) {
@@ -393,22 +394,26 @@ class Bench {
   }
 
   animate() {
-    const share = this.player.share();
-    this.panels.playhead(share);
-    this.path.playing(share, this.live, this.player.playing);
-    this.now.draw(share, this.player.playing);
+    const course = this.player.course();
     const time = performance.now();
+    this.panels.playhead(course, LESS_MOTION.matches);
+    this.draw(course.share);
     if (this.player.playing && time < (this.stemsWanted ?? 0) && !(time < this.stemsAgain)) {
       this.stemsAgain = time + STEMS_AGAIN_MS;
       this.player.wantStems();
     }
+    setTimeout(() => requestAnimationFrame(() => this.animate()), LESS_MOTION.matches ? STEP_MS : DRAWN_MS);
+  }
+
+  /** What is told of this moment. */
+  draw(share) {
+    this.now.draw(share, this.player.playing);
+    this.path.playing(share, this.live, this.player.playing);
     const beat = share * this.info.beats;
     const [bar, rest] = [Math.floor(beat / this.info.beatsPerBar), beat % this.info.beatsPerBar];
     const position = `${bar + 1}.${Math.floor(rest) + 1}.${Math.floor((rest % 1) * 4) + 1}`;
     if (position !== this.shownPosition) document.getElementById("position").textContent = position;
     this.shownPosition = position;
-    if (LESS_MOTION.matches) setTimeout(() => this.animate(), STEP_MS);
-    else requestAnimationFrame(() => this.animate());
   }
 }
 

@@ -3,7 +3,6 @@
 
 import { get } from "./api.js";
 
-const DRAWN_MS = 40; // a moment lasts 25 ms, and a drawing takes time from what is heard where there is no graphics processor
 const SHOWN_MS = 100; // numbers change no more often: they are to be read
 const [QUIETEST_DB, LOUDEST_DB] = [-60, 0]; // of the ruled scale in a row
 const MOST_TAKEN_DB = 24; // of the scale of a line
@@ -19,7 +18,7 @@ export class Now {
     this.meter = document.getElementById("now-meter");
     this.on = (localStorage.getItem("now") ?? (LESS_MOTION.matches ? "no" : "yes")) === "yes";
     this.data = null;
-    this.shownAt = this.drawnAt = 0;
+    this.shownAt = 0;
     this.show();
   }
 
@@ -60,7 +59,7 @@ export class Now {
     return this.data.lowest + byte / this.data.steps;
   }
 
-  /** One frame: `share` of the loop has gone by. */
+  /** One drawing: `share` of the loop has gone by. */
   draw(share, playing) {
     if (!this.on || !this.data) return;
     if (!playing) {
@@ -69,8 +68,6 @@ export class Now {
     }
     this.drawn = true;
     const time = performance.now();
-    if (time - this.drawnAt < DRAWN_MS) return;
-    this.drawnAt = time;
     const moment = Math.min(this.data.moments - 1, Math.floor(share * this.data.moments));
     this.drawSpectra(moment);
     this.drawRows(moment);

@@ -1,5 +1,7 @@
 // The drawings: what the server drew is put in its place; sizes, the playhead and the marks of `show` are the page's.
 
+import { Playhead } from "./playhead.js";
+
 const NAMES = ["pile", "profile", "passage", "strip"];
 const LOWEST_HZ = 20;
 const HIGHEST_HZ = 20000;
@@ -19,7 +21,7 @@ export class Panels {
       this.stops[svg.id] = target.dataset.key;
       this.oneStop();
     });
-    this.playheads = document.querySelectorAll(".playhead");
+    this.playheads = [...document.querySelectorAll(".playhead")].map((line) => new Playhead(line));
     this.width = this.svg.passage.getBoundingClientRect().width;
   }
 
@@ -151,15 +153,12 @@ export class Panels {
 
   // --- over the drawings -----------------------------------------------------------------------------------------
 
-  playhead(share) {
-    const beat = share * this.beats;
+  /** The playhead where the sound is, on its way over what is gone round in. */
+  playhead({ share, round: [begin, end], seconds, goes }, steps) {
     const [first, last] = this.range();
-    const visible = beat >= first && beat <= last;
-    const x = ((beat - first) / (last - first)) * this.width;
-    for (const line of this.playheads) {
-      line.hidden = !visible;
-      if (visible) line.style.transform = `translateX(${x.toFixed(1)}px)`;
-    }
+    const way = [begin, end].map((each) => ((each * this.beats - first) / (last - first)) * this.width);
+    const lasts = 1000 * (end - begin) * seconds;
+    for (const line of this.playheads) line.show(way, lasts, lasts * ((share - begin) / (end - begin)), goes && !steps);
   }
 
   /** Marks the place of a sounding: { layers, low_hz, high_hz, beats }, or nothing. */

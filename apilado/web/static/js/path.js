@@ -145,6 +145,10 @@ export class Path {
   playing(share, moving, plays) {
     this.meters ??= [...this.side.querySelectorAll("[data-meter]")];
     for (const meter of this.meters) {
+      if (meter.classList.contains("has-now")) {
+        meter.shownNow = null; // what is taken now is told by its moments
+        continue;
+      }
       const parts = this.last?.[meter.dataset.meter]?.reduction;
       const now = parts && plays ? parts[Math.min(parts.length - 1, Math.floor(share * parts.length))] : 0;
       const shown = Math.round(Math.min(now, REDUCTION_SHOWN_DB) / REDUCTION_SHOWN_DB * 100);

@@ -190,6 +190,14 @@ export class Player {
     return performanceTime + 1000 * (time - contextTime);
   }
 
+  /** Where it is in the loop, between which shares of it it goes round now, how long the loop is, and whether it goes. */
+  course() {
+    const share = this.share();
+    const seconds = this.anchor ? this.anchor.length / this.context.sampleRate : 1;
+    const narrowed = this.range && share >= this.range[0] && share < this.range[1];
+    return { share, round: narrowed ? this.range : [0, 1], seconds, goes: Boolean(this.playing && this.anchor?.open) };
+  }
+
   /** How much of the loop has gone by, 0 to 1. */
   share() {
     if (!this.anchor) return this.startShare ?? 0;
