@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
-from threading import Lock
+from threading import Event, Lock
 
 from apilado.actions.sent import Sent
 from apilado.core.dsp.audio import Audio
@@ -24,6 +24,8 @@ from apilado.store.sounds import Sounds
 from apilado.store.stacks import Stacks
 
 DATABASE_NAME = "apilado.sqlite3"
+LET_BY_S = 0.25
+"""How long an edit that was overtaken lets the newest by at most, before it is answered."""
 
 
 @dataclass(frozen=True)
@@ -72,6 +74,7 @@ class Workspace:
         self.sent = Sent()
         self.closers: list[Callable[[], None]] = []
         """What is ended before the folder is closed: whoever works behind says so here."""
+        self._coming: dict[tuple[int, str], Event] = {}
         self._tokens: dict[tuple[str, int, str], Token] = {}
         self._lock = Lock()
 
@@ -92,6 +95,20 @@ class Workspace:
         if before is not None:
             before.overtake()
         return token
+
+    def comes(self, stack_id: int, client: str) -> Event:
+        """An edit of a page has come, by which those before it may be overtaken: what it gives is to be set as soon as
+        its sound is on its way."""
+        with self._lock:
+            self._coming[stack_id, client] = coming = Event()
+        return coming
+
+    def let_by(self, stack_id: int, client: str) -> None:
+        """Waits until the sound of the newest edit of a page is on its way, but not for long."""
+        with self._lock:
+            coming = self._coming.get((stack_id, client))
+        if coming is not None:
+            coming.wait(LET_BY_S)
 
     def overtake(self, purpose: str, stack_id: int, client: str | None = None) -> None:
         """Stops the renders of this purpose for a stack that has just been changed: those of one page, or of all."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from itertools import pairwise
 from typing import Annotated, Any, ClassVar, Literal
 
@@ -18,6 +19,7 @@ from apilado.core.dsp.crossovers import (
     cut,
     in_a_row,
 )
+from apilado.core.dsp.crossovers import Part as Filters
 from apilado.core.parameters import Model, choice, number
 from apilado.core.parts import Part, new_id
 from apilado.core.units import short_hz
@@ -72,11 +74,11 @@ class Banded(Model):
         """What one of its bands, counted from 0, keeps of a sound."""
         return cut(self.borders(rate_hz), number, number)
 
-    def rings_seconds(self, rate_hz: int) -> float:
-        """For how long its filters ring."""
+    def rings_seconds(self, rate_hz: int, of: Callable[[Filters], float] = Filters.rings_frames) -> float:
+        """For how long its filters ring, or are heard."""
         pieces = [self.cut(number, rate_hz) for number in range(len(self.in_bands()))]
         rows = [in_a_row([piece.common, path]) for piece in pieces for _, path in piece.paths]
-        return max(row.rings_frames() for row in rows) / rate_hz
+        return max(of(row) for row in rows) / rate_hz
 
     def unused_in(self, member: BaseModel) -> tuple[str, ...]:
         """The lowest band begins at the bottom."""

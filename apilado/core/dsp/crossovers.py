@@ -35,6 +35,7 @@ from apilado.core.dsp.filters import (
     analogue_section,
     butterworth_qs,
     filtered,
+    heard_frames,
     high_pass,
     low_pass,
     sections_response,
@@ -65,6 +66,10 @@ class Part:
     def rings_frames(self) -> float:
         """For how many frames it rings; what has taps rings as long ahead."""
         return settle_frames(self.sections) + sum(len(taps.taps) / 2.0 for taps in self.taps)
+
+    def heard_frames(self) -> int:
+        """For how many frames what went into its sections is heard; of what has no taps."""
+        return heard_frames(self.sections)
 
     def run(self, audio: Audio, *, looped: bool) -> Audio:
         """The filtered audio, same shape."""

@@ -7,6 +7,7 @@ the digital domain by the bilinear transform, pre-warped so that the named frequ
 from __future__ import annotations
 
 import math
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -141,6 +142,27 @@ def settle_frames(sections: Sections) -> int:
         return 64
     # Equal poles in several sections decay as t·e^(-t): half as much again, and some, covers them.
     return int(1.6 * math.log(SETTLED) / math.log(min(slowest, SLOWEST_POLE))) + 64
+
+
+HEARD_DB = -66.0
+
+
+def heard_frames(sections: Sections) -> int:
+    """Frames after which all that a cascade was given before is heard of it at under `HEARD_DB`, however it was.
+
+    What its impulse response still has to come, added up by magnitude, is the most that can be.
+    """
+    return _heard_frames(sections.tobytes()) if len(sections) else 0
+
+
+@lru_cache(maxsize=1024)
+def _heard_frames(values: bytes) -> int:
+    sections = np.frombuffer(values).reshape(-1, 5).copy()
+    impulse = np.zeros((1, math.ceil(HEARD_OF_A_TAIL * settle_frames(sections))), np.float32)
+    impulse[0, 0] = 1.0
+    response, _ = run_sections(impulse, sections)
+    to_come = np.cumsum(np.abs(response[0, ::-1]), dtype=np.float64)
+    return int(np.count_nonzero(to_come > 10.0 ** (HEARD_DB / 20.0)))
 
 
 @kernel

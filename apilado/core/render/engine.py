@@ -6,7 +6,7 @@ import os
 from collections import OrderedDict
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import contextmanager, nullcontext
+from contextlib import AbstractContextManager, contextmanager, nullcontext
 from functools import partial
 from heapq import heappop, heappush
 from itertools import count
@@ -144,6 +144,10 @@ class Engine:
         token = token or Token()
         with self._way.taken() if token.waited_for else nullcontext():
             return _Run(self, stages, token, soon).results()
+
+    def going_first(self) -> AbstractContextManager[None]:
+        """Within it, what runs behind waits as it does while something that is heard is rendered."""
+        return self._way.taken()
 
     def check(self, token: Token) -> None:
         """Raises Overtaken if a newer render has made this one pointless; what runs behind waits here until it may."""

@@ -14,10 +14,11 @@ from apilado.core.document.kick import Drum
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Limiter, Stack
 from apilado.core.dsp.agreement import MOST_MOVED_MS
+from apilado.core.dsp.crossovers import Part
 from apilado.core.dsp.dynamics import FORGOTTEN
-from apilado.core.dsp.filters import HEARD_OF_A_TAIL
+from apilado.core.dsp.filters import heard_frames, settle_frames
 from apilado.core.render.stage import Memory
-from apilado.core.render.tail import Reach
+from apilado.core.render.tail import FramesOf, Reach
 from apilado.core.shapes.base import DuckShape
 from apilado.core.treatments.base import Treatment
 
@@ -26,8 +27,8 @@ EDGE_S = 0.01
 FIT_S = MOST_MOVED_MS / 1000.0
 
 
-def _of_point(eq: str, point: Point, reach: Reach) -> float:
-    return reach.point_seconds(eq, point)
+def _of_point(eq: str, point: Point, of: FramesOf, reach: Reach) -> float:
+    return reach.point_seconds(eq, point, of)
 
 
 class Memories:
@@ -42,8 +43,9 @@ class Memories:
 
     def points(self, eq: str, points: tuple[Point, ...], linear_phase: bool) -> Memory:
         """Of points of the EQ at an address, as slow as what moves them lets them be."""
-        rings = sum(self._furthest(partial(_of_point, eq, point)) for point in points)
-        return Memory(rings, ahead_s=rings) if linear_phase else Memory(fades_s=HEARD_OF_A_TAIL * rings)
+        of = settle_frames if linear_phase else heard_frames
+        seconds = sum(self._furthest(partial(_of_point, eq, point, of)) for point in points)
+        return Memory(seconds, ahead_s=seconds) if linear_phase else Memory(fades_s=seconds)
 
     @staticmethod
     def opening(bell: KeyedBell) -> Memory:
@@ -52,19 +54,23 @@ class Memories:
 
     def split(self, owner: str) -> Memory:
         """Of the band of a layer."""
-        rings = self._furthest(lambda reach: reach.split_seconds(cast(Layer, find(reach.stack, owner))))
         linear = any(border.kind == "linear-phase" for reach in self._reaches for border in reach.stack.crossovers)
-        return Memory(rings_s=rings, ahead_s=rings) if linear else Memory(fades_s=HEARD_OF_A_TAIL * rings)
+        of = Part.rings_frames if linear else Part.heard_frames
+        seconds = self._furthest(lambda reach: reach.split_seconds(cast(Layer, find(reach.stack, owner)), of))
+        return Memory(rings_s=seconds, ahead_s=seconds) if linear else Memory(fades_s=seconds)
 
     def bands(self, address: str) -> Memory:
         """Of the bands of a container."""
-        rings = self._furthest(lambda reach: cast(Banded, find(reach.stack, address)).rings_seconds(reach.rate_hz))
         linear = any(find(reach.stack, address).phase == "linear-phase" for reach in self._reaches)
-        return Memory(rings_s=rings, ahead_s=rings) if linear else Memory(fades_s=HEARD_OF_A_TAIL * rings)
+        of = Part.rings_frames if linear else Part.heard_frames
+        seconds = self._furthest(
+            lambda reach: cast(Banded, find(reach.stack, address)).rings_seconds(reach.rate_hz, of)
+        )
+        return Memory(rings_s=seconds, ahead_s=seconds) if linear else Memory(fades_s=seconds)
 
     def sent(self) -> Memory:
         """Of the high-pass before what the bus sends."""
-        return Memory(fades_s=HEARD_OF_A_TAIL * self._furthest(lambda reach: reach.sent_seconds()))
+        return Memory(fades_s=self._furthest(lambda reach: reach.sent_seconds(heard_frames)))
 
     @staticmethod
     def fitted() -> Memory:

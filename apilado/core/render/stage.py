@@ -7,6 +7,7 @@ import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cache, cached_property, partial
+from itertools import count
 from typing import Any
 
 from pydantic import BaseModel
@@ -186,3 +187,19 @@ def stage(
         digest.update(source.key)
     told: dict[str, Any] = {"where": where, "each_channel": each_channel}
     return Stage(digest.digest(), function, inputs, parameters, context or {}, kept, remembers, **told)
+
+
+_PASSING = count(1)
+
+
+def passing(
+    function: Callable[..., Result],
+    *inputs: Stage,
+    context: Mapping[str, Any] | None = None,
+    each_channel: bool = False,
+    **parameters: Any,
+) -> Stage:
+    """A stage of one render alone, that nobody asks for again: its key is a number, which is sooner made than one that
+    tells what it is of."""
+    key = b"passing" + next(_PASSING).to_bytes(9, "big")
+    return Stage(key, function, inputs, parameters, context or {}, kept=False, each_channel=each_channel)

@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.render import steps
-from apilado.core.render.stage import Stage, stage
+from apilado.core.render.stage import Stage, passing
 from apilado.core.treatments.base import Treatment
 
 LONGEST_LEVEL_S, HELD_LEVEL_S = 0.5, 0.1
@@ -60,6 +60,11 @@ Window = tuple[int, int]
 def trimmed(result: Any, *, first: int, frames: int) -> Any:
     """Some frames of a result; nothing of nothing."""
     return None if result is None else np.ascontiguousarray(result[..., first : first + frames])
+
+
+def within(*inputs: Any, run: Callable[..., Any], cut: tuple[int, int], **given: Any) -> Any:
+    """So many frames, from one on, of what is run."""
+    return trimmed(run(*inputs, **given), first=cut[0], frames=cut[1])
 
 
 def faded_in(new: Audio, *, over: int) -> Audio:
@@ -197,6 +202,8 @@ class _Stretcher:
         """Of what rings for long, what went into it in the last loop."""
         self.begins = 0
         self._clocks: dict[Window, Clock] = {}
+        self._pieces: dict[tuple[bytes, Window], Stage] = {}
+        self._curves: dict[tuple[bytes, Clock], Stage] = {}
         self._timed: dict[bytes, bool] = {}
         self._known: dict[bytes, bool] = {}
 
@@ -279,7 +286,7 @@ class _Stretcher:
         value = self.held(each.where, 0)
         if value is None:
             raise NotAtOnce("it is measured over the whole loop, and there was none before")
-        self.made[each.key] = stage(steps.known, value=value, kept=False)
+        self.made[each.key] = passing(steps.known, value=value)
 
     def _check_whole(self, each: Stage) -> None:
         """
@@ -313,18 +320,17 @@ class _Stretcher:
         over = self._seconds(RINGS_OVER_S)
         anew = self.windows[each.key][0] - self._seconds(RINGS_ANEW_S), run[1]
         old, new = self._last(self.before[each.key], (run[0], anew[0] + over)), self._piece(each.inputs[0], anew)
-        falling = stage(faded_out, old, over=over, frames=run[1] - run[0], kept=False)
-        rising = stage(faded_in, new, over=over, kept=False)
-        return stage(added, self._over(each, run, falling), self._over(each, anew, rising), kept=False)
+        falling, rising = passing(faded_out, old, over=over, frames=run[1] - run[0]), passing(faded_in, new, over=over)
+        return passing(added, self._over(each, run, falling), self._over(each, anew, rising))
 
     def _last(self, each: Stage, window: Window) -> Stage:
         """Some frames of the last loop: cut out of it, or summed of what is cut out."""
         if each.function not in SUMS or self.there(each):
-            return stage(cut_out, each, begins=window[0], frames=window[1] - window[0], kept=False)
+            return passing(cut_out, each, begins=window[0], frames=window[1] - window[0])
         clock = self._clock(window)
         curves = {source.key: self._curve(source, clock) for source in each.inputs if source.function in CURVES}
         inputs = [curves.get(source.key) or self._last(source, window) for source in each.inputs]
-        return stage(each.function, *inputs, kept=False, **self._parameters(each, clock))
+        return passing(each.function, *inputs, **self._parameters(each, clock))
 
     @staticmethod
     def _parameters(each: Stage, clock: Clock) -> dict[str, Any]:
@@ -342,11 +348,11 @@ class _Stretcher:
         whole = each.function in TAKES_WHOLE_CURVES or _takes_whole_curves(each)
         given = [] if sound is None else [sound]
         own = [self._input(source, run, clock, whole=whole) for source in each.inputs[len(given) :]]
-        told: dict[str, Any] = {"context": dict(each.context), "kept": False, "each_channel": each.each_channel}
-        made = stage(each.function, *given, *own, **told, **self._parameters(each, clock))
+        told: dict[str, Any] = {"context": each.context, "each_channel": each.each_channel}
+        told |= self._parameters(each, clock)
         if run == (first, last):
-            return made
-        return stage(trimmed, made, first=first - run[0], frames=last - first, kept=False)
+            return passing(each.function, *given, *own, **told)
+        return passing(within, *given, *own, run=each.function, cut=(first - run[0], last - first), **told)
 
     def _clock(self, run: Window) -> Clock:
         """The clock of some frames: the same one for all that runs over them, so that its text is made once."""
@@ -368,17 +374,27 @@ class _Stretcher:
 
     def _curve(self, each: Stage, clock: Clock) -> Stage:
         """What a curve does in a stretch: cut out of the loop's where that is there or has to be, else made for it."""
+        if (each.key, clock) not in self._curves:
+            self._curves[each.key, clock] = self._cut_curve(each, clock)
+        return self._curves[each.key, clock]
+
+    def _cut_curve(self, each: Stage, clock: Clock) -> Stage:
         if self.known(each) or not _made_anywhere(each):
-            return stage(steps.cut_curve, each, clock=clock, kept=False)
+            return passing(steps.cut_curve, each, clock=clock)
         inputs = [self._curve(source, clock) for source in each.inputs]
-        return stage(each.function, *inputs, context=dict(each.context), kept=False, **self._parameters(each, clock))
+        return passing(each.function, *inputs, context=each.context, **self._parameters(each, clock))
 
     def _piece(self, each: Stage, window: Window) -> Stage:
         """Some frames of a stage: cut out of the loop, or out of what runs of it."""
+        if (each.key, window) not in self._pieces:
+            self._pieces[each.key, window] = self._cut_piece(each, window)
+        return self._pieces[each.key, window]
+
+    def _cut_piece(self, each: Stage, window: Window) -> Stage:
         first, last = window
         if each.key not in self.made:
-            return stage(cut_out, each, begins=first, frames=last - first, kept=False)
+            return passing(cut_out, each, begins=first, frames=last - first)
         begins, ends = self.windows[each.key]
         if (begins, ends) == window:
             return self.made[each.key]
-        return stage(trimmed, self.made[each.key], first=first - begins, frames=last - first, kept=False)
+        return passing(trimmed, self.made[each.key], first=first - begins, frames=last - first)

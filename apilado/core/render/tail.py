@@ -6,7 +6,7 @@ A bound, not a length: what is delivered is cut where it has really rung out (`a
 from __future__ import annotations
 
 import itertools
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from apilado.core.clock import Clock
 from apilado.core.document.addresses import joined
@@ -19,7 +19,7 @@ from apilado.core.document.movement import Movement
 from apilado.core.document.path import AnyStep, Equaliser, Split
 from apilado.core.document.stack import Stack, borders_of
 from apilado.core.dsp.agreement import MOST_MOVED_MS
-from apilado.core.dsp.crossovers import cut, in_a_row
+from apilado.core.dsp.crossovers import Part, cut, in_a_row
 from apilado.core.dsp.equaliser import SENT_SLOPE, butterworth_high_pass
 from apilado.core.dsp.filters import Sections, settle_frames
 from apilado.core.dsp.linear_phase import LOWEST_MONO_HZ, MONO_HOP_MS, Taps, band_taps, mono_low
@@ -60,7 +60,8 @@ def _form_tail(stack: Stack, rate_hz: int) -> float:
 
 
 _RINGS = ByIdentity(1024)
-"""For how many seconds points ring by themselves."""
+"""For how many frames points ring, or are heard, by themselves."""
+FramesOf = Callable[[Sections], int]
 
 
 class Reach:
@@ -89,21 +90,26 @@ class Reach:
             self.rings_seconds(swept[point.id].sections(self.rate_hz)) for point in moving
         )
 
-    def point_seconds(self, eq: str, point: Point) -> float:
-        """Of a point of the EQ at an address by itself, where it rings longest."""
+    def point_seconds(self, eq: str, point: Point, of: FramesOf = settle_frames) -> float:
+        """Of a point of the EQ at an address by itself, where it rings longest.
+
+        Args:
+            of: for how many frames its sections ring, or are heard.
+        """
         slowest = self.slowest(joined(eq, "points", point.id), point)
-        return _RINGS.get(lambda: self.rings_seconds(slowest.sections(self.rate_hz)), slowest, beside=self.rate_hz)
+        frames = _RINGS.get(lambda: of(slowest.sections(self.rate_hz)), slowest, beside=(self.rate_hz, of))
+        return frames / self.rate_hz
 
     def delay_seconds(self, layer: Layer) -> float:
         """By how much a layer comes later at most."""
         return max(layer.delay_ms, *self.reach(f"layers/{layer.id}/delay_ms"), 0.0) / 1000.0
 
-    def sent_seconds(self) -> float:
+    def sent_seconds(self, of: FramesOf = settle_frames) -> float:
         """Of the high-pass before what the bus sends."""
         if not self.stack.crossovers:
             return 0.0
         lowest = self.stack.crossovers[0].frequency_hz
-        return self.rings_seconds(butterworth_high_pass(lowest, SENT_SLOPE, self.rate_hz))
+        return of(butterworth_high_pass(lowest, SENT_SLOPE, self.rate_hz)) / self.rate_hz
 
     def band_seconds(self, band: tuple[float, float]) -> float:
         """Of a duck in a band, which is cut out twice."""
@@ -152,9 +158,10 @@ class Reach:
         ]
         return max(variants, key=lambda each: each.tail_seconds(self.clock)) if moved else step
 
-    def split_seconds(self, layer: Layer) -> float:
+    def split_seconds(self, layer: Layer, of: Callable[[Part], float] = Part.rings_frames) -> float:
+        """Of the band of a layer."""
         piece = cut(self.borders, layer.span.first, layer.span.last)
-        return max(in_a_row([piece.common, path]).rings_frames() for _, path in piece.paths) / self.rate_hz
+        return max(of(in_a_row([piece.common, path])) for _, path in piece.paths) / self.rate_hz
 
     def path_seconds(self, owner: str, path: Sequence[AnyStep]) -> float:
         """Of all steps of a path but the split."""

@@ -12,12 +12,12 @@ from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Value, least, mapped, pushed
 from apilado.core.dsp.filters import (
     DC_MEMORY_S,
-    HEARD_OF_A_TAIL,
     NO_SECTIONS,
     Sections,
     butterworth_qs,
     dc_blocker,
     filtered,
+    heard_frames,
     high_pass,
     in_cascade,
     low_pass,
@@ -144,8 +144,7 @@ class Drive(Treatment):
         return (settle_frames(dc_blocker(clock.rate_hz)) + rings) / clock.rate_hz
 
     def memory_seconds(self, clock: Clock) -> float:
-        rings = sum(settle_frames(sections) for sections in self._filters(clock.rate_hz) if len(sections))
-        return DC_MEMORY_S + HEARD_OF_A_TAIL * rings / clock.rate_hz
+        return DC_MEMORY_S + sum(map(heard_frames, self._filters(clock.rate_hz))) / clock.rate_hz
 
     def fading_seconds(self, clock: Clock) -> float:
         return Drive.memory_seconds(self, clock)

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
-from apilado.core.dsp.filters import HEARD_OF_A_TAIL, filtered, settle_frames
+from apilado.core.dsp.filters import filtered, heard_frames
 from apilado.core.parameters import reference
 from apilado.core.treatments.base import Treatment
 from apilado.core.treatments.drive import HIGHEST_HZ, LOWEST_HZ, high_pass_number, low_pass_number, passed_between
@@ -47,8 +47,7 @@ class Keyed(Treatment):
         return passed_between(self.key_high_pass_hz, self.key_low_pass_hz, clock.rate_hz)
 
     def memory_seconds(self, clock: Clock) -> float:
-        sections = self._filter(clock)
-        return HEARD_OF_A_TAIL * settle_frames(sections) / clock.rate_hz if len(sections) else 0.0
+        return heard_frames(self._filter(clock)) / clock.rate_hz
 
     def fading_seconds(self, clock: Clock) -> float:
         return Keyed.memory_seconds(self, clock)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from threading import Event
 from types import MappingProxyType
 from typing import Any, Literal
 
@@ -149,25 +150,30 @@ def edits(request: Request, stack_id: int, posted: EditRequest) -> Any:
     for purpose in BEHIND:
         workspace.overtake(purpose, stack_id)  # before the edit: it is to be heard as quickly as without them
     edit = edit_from_data(posted.edit)
+    coming = workspace.comes(stack_id, posted.client)
     if posted.final:
         workspace.overtake("stretch", stack_id, posted.client)  # of where its hand was on the way
     section = posted.view.section
     inside = edit.goes_into(section) and not posted.whole
     change = InSection(section=section, edit=edit) if inside else edit
-    done = stacks.edit(workspace, stack_id, change, base=posted.base, gesture=posted.gesture, client=posted.client)
+    with workspace.engine.going_first():
+        done = stacks.edit(workspace, stack_id, change, base=posted.base, gesture=posted.gesture, client=posted.client)
     for purpose in ("drawings", "plumb", "room", "elsewhere", "now"):
         workspace.overtake(purpose, stack_id)
     if posted.final:
         workspace.overtake(f"loop {OWN}", stack_id)
     if posted.hears is None:
         return edited(workspace, posted, edit, change, done)
-    return StreamingResponse(_heard_first(workspace, stack_id, posted, edit, change, done), media_type=PARTS)
+    return StreamingResponse(_heard_first(workspace, stack_id, posted, edit, change, done, coming), media_type=PARTS)
 
 
 def _heard_first(
-    workspace: Workspace, stack_id: int, posted: EditRequest, edit: Edit, change: Edit, done: Edited
+    workspace: Workspace, stack_id: int, posted: EditRequest, edit: Edit, change: Edit, done: Edited, coming: Event
 ) -> Iterator[bytes]:
-    """That the edit is kept, then a stretch of its sound (the ear comes first), then the answer to it."""
+    """That the edit is kept, then a stretch of its sound (the ear comes first), then the answer to it.
+
+    Where it has been overtaken, its answer comes behind the sound of the newest.
+    """
     yield answer_part({"kept": done.revision.id})
     overtaken = False
     if posted.hears is not None:
@@ -178,6 +184,9 @@ def _heard_first(
             overtaken, heard = True, None
         if heard is not None:
             yield heard
+        coming.set()
+        if overtaken:
+            workspace.let_by(stack_id, posted.client)
     yield answer_part({"answer": edited(workspace, posted, edit, change, done, drawn=not overtaken)})
 
 

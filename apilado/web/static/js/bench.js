@@ -31,7 +31,8 @@ const RENDERING_SHOWN_MS = 300;
 const [STEMS_WANTED_MS, STEMS_AGAIN_MS] = [4000, 1000];
 const SETTLING_MS = 20;
 const RESTING_MS = 250; // a hand that rests in the middle of a drag wants to see
-const STEP_MS = 100; // of the playhead, where less motion is wanted
+const STEP_MS = 100; // of the playhead, where less motion is wanted; of what is told, while an edit is waited for
+const PRESSED_MS = 120; // a hand that goes on without lifting has begun to pull by then
 const DRAWN_MS = 40; // between two drawings: each takes time from what is heard where there is no graphics processor
 
 class Bench {
@@ -89,7 +90,7 @@ class Bench {
 
   /** Tells assistive technology, and whoever waits, that the page is not up to date yet. */
   busy() {
-    const waiting = this.steps > 0 || this.edits.busy || this.measuring.busy || this.measureTimer !== null || this.player.rendering || (this.sheets.busy && !underHand());
+    const waiting = this.steps > 0 || Boolean(this.pressTimer) || this.edits.busy || this.measuring.busy || this.measureTimer !== null || this.player.rendering || (this.sheets.busy && !underHand());
     document.getElementById("bench").setAttribute("aria-busy", waiting);
   }
 
@@ -238,7 +239,8 @@ class Bench {
     else this.step("plan");
   }
 
-  choose(key) {
+  /** Chooses what can be pulled; `pressed`: by a hand that may be about to pull it. */
+  choose(key, { pressed = false } = {}) {
     if (key === this.item) return;
     if (key.startsWith("band:")) this.path.reveal(key.slice(5), { focus: false });
     if (key.startsWith("point:")) this.path.reveal(key.slice(6), { focus: false }); // what is pulled has its numbers in the sheet
@@ -246,7 +248,18 @@ class Bench {
     this.item = key;
     this.panels.choose(key);
     if (key.startsWith("crossover:") && this.selected !== "piece") return;
-    this.refreshControls(false);
+    if (pressed) this.afterPress();
+    else this.refreshControls(false);
+  }
+
+  /** The sheet of what a hand has pressed on: behind the sound of what it does with it. */
+  afterPress() {
+    clearTimeout(this.pressTimer);
+    this.pressTimer = setTimeout(() => {
+      if (this.edits.busy) this.afterPress();
+      else this.refreshControls(false);
+    }, PRESSED_MS);
+    this.busy();
   }
 
   /** The drum whose hits the Time strip edits. */
@@ -289,6 +302,8 @@ class Bench {
   // --- sheet, layers, soundings, measured drawings -------------------------------------------------------------------
 
   refreshControls(all = true) {
+    clearTimeout(this.pressTimer);
+    this.pressTimer = null;
     this.everyControl ||= all;
     const drawn = this.sheets.ask();
     this.busy();
@@ -402,7 +417,8 @@ class Bench {
       this.stemsAgain = time + STEMS_AGAIN_MS;
       this.player.wantStems();
     }
-    setTimeout(() => requestAnimationFrame(() => this.animate()), LESS_MOTION.matches ? STEP_MS : DRAWN_MS);
+    const every = LESS_MOTION.matches || this.edits.busy ? STEP_MS : DRAWN_MS; // what is waited for has the time
+    setTimeout(() => requestAnimationFrame(() => this.animate()), every);
   }
 
   /** What is told of this moment. */

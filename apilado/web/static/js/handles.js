@@ -359,7 +359,7 @@ export function listenToHandles(bench) {
         bench.edit(kind.pull(taken, event, bench), drag.gesture);
       }
       svg.setPointerCapture(event.pointerId);
-      if (part.dataset.key) bench.choose(part.dataset.key);
+      if (part.dataset.key) bench.choose(part.dataset.key, { pressed: true });
       (part.matches("[tabindex]") ? part : null)?.focus({ preventScroll: true });
     });
 
