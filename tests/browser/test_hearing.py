@@ -6,6 +6,7 @@ import time
 import numpy as np
 from scipy.signal import butter, sosfiltfilt
 
+from apilado.web.routes.sound import PARTS, answer_part
 from tests.browser.page import BrowserCase
 from tests.browser.test_listening import FADE, RATE, agrees, places_of
 
@@ -76,6 +77,64 @@ class QueueTest(BrowserCase):
         self.assertEqual(self.does(page, "queue.push(() => 'c')", "held.a.refuse()"), ["refused", "sent c"])
         self.assertEqual(self.does(page, "held.c.answer()"), ["answered c"])
         self.assertFalse(page.evaluate("queued.queue.busy"))
+
+
+COURIER = """
+() => {
+  const courier = new Worker("/static/js/courier.js", { type: "module" });
+  window.told = [];
+  courier.onmessage = ({ data }) => told.push(Object.keys(data).join());
+  courier.postMessage({ order: "begin", url: `${location.origin}/played`, client: "test" });
+  window.edited = (id, final) => courier.postMessage(
+    { order: "edit", id, final, url: `${location.origin}/played/${id}`, data: { base: 1, hears: null } });
+}
+"""
+
+
+class CourierTest(BrowserCase):
+    """What is fetched of edits that are answered in another order, with a server that the test plays."""
+
+    def setUp(self):
+        self.page, self.asked = self.open("/"), {}
+        self.page.route("**/played/**", lambda route: self.asked.update({route.request.url.split("/")[-1]: route}))
+        self.page.evaluate(COURIER)
+        for number, final in ((1, False), (2, True)):
+            self.page.evaluate("([id, final]) => edited(id, final)", [number, final])
+        self.waits_for("1", "2")
+
+    def waits_for(self, *names):
+        for _ in range(500):
+            if self.asked.keys() >= set(names):
+                return
+            self.page.wait_for_timeout(20)
+        self.fail(f"never asked for: {names}")
+
+    def answer(self, number, *parts):
+        self.asked[number].fulfill(body=b"".join(parts), content_type=PARTS)
+
+    def test_one_that_was_overtaken_and_comes_late_changes_nothing(self):
+        stretch = {"revision": 3, "frames": 4, "begins": 0, "length": 96000, "rate": 48000, "ms": 1.0}
+        answer = answer_part({"answer": {"revision": 3}})
+        self.answer("2", answer_part({"kept": 3}), answer_part(stretch, bytes(32)), answer)
+        self.waits_for("loop")
+        self.answer("1", answer_part({"answer": {"revision": 2}}))
+        # The loop is not there: the next stretch is asked for all the same.
+        self.until(self.page, "told.includes('further')")
+
+    def test_where_the_newest_is_refused_the_one_before_is_heard(self):
+        for late in (True, False):
+            if not late:
+                self.answer("1", answer_part({"answer": {"revision": 2}}))
+                self.until(self.page, "told.includes('id,answer')")
+                self.assertNotIn("loop", self.asked)
+            self.asked["2"].fulfill(status=422, json={"error": "no"})
+            self.until(self.page, "told.includes('id,error')")
+            if late:
+                self.assertNotIn("loop", self.asked)
+                self.answer("1", answer_part({"answer": {"revision": 2}}))
+            self.waits_for("loop")
+            if late:
+                self.setUp()
 
 
 class UndrawnTest(BrowserCase):

@@ -18,6 +18,9 @@ let edition = 0; // counts what is to be heard: of two sounds, the one of the la
 let pending = null; // { revision, edition }: heard as a stretch so far; its loop is asked for when the hand rests
 const came = { first: 0, further: 0 }; // seconds from asking for the last stretch until it was here; further ones run beside a loop
 let timers = [];
+let newest = 0; // the number of the last edit, unless it was refused
+let followed = 0; // the revision whose loop is fetched, or will be
+let passedOver = 0; // the newest revision of an edit that came too late to be heard by itself
 let fetchingStems = false;
 let measuring = null; // the level that is asked for
 
@@ -90,18 +93,19 @@ const ORDERS = {
 
   async edit({ id, url, data, final }) {
     const heard = { posted: now() };
+    newest = id;
     try {
       const response = await postRaw(url, { ...data, hears: data.hears && !lent ? { ...data.hears, came: came.first || null } : null });
       if (!response.headers.get("Content-Type").startsWith(PARTS)) {
         const answer = await response.json();
-        if (answer.revision !== data.base) follow(answer.revision, final);
+        if (answer.revision !== data.base) followFrom(id, answer.revision, final);
         postMessage({ id, answer });
         return;
       }
       let stretched = null;
       for await (const { head, content } of partsOf(response)) {
         if (head.answer) {
-          if (!stretched && head.answer.revision !== data.base) follow(head.answer.revision, final);
+          if (!stretched && head.answer.revision !== data.base) followFrom(id, head.answer.revision, final);
           postMessage({ id, answer: head.answer });
         } else if (head.kept) postMessage({ id, kept: head.kept });
         else {
@@ -111,6 +115,9 @@ const ORDERS = {
       }
     } catch (error) {
       refused(id, error);
+      if (id !== newest) return;
+      newest = 0;
+      if (passedOver > followed) follow(passedOver, true); // then that is what is to be heard
     }
   },
 
@@ -203,12 +210,19 @@ function carryStretch({ frames, begins, length, rate, revision }, content, numbe
 
 /** The loop of an edit: at once where the hand has let go, else when it rests. */
 function follow(revision, final) {
+  followed = revision;
   if (final) return refresh({ revision, final });
   pending ??= { revision, edition };
   pending.revision = revision;
   timers.forEach(clearTimeout);
   timers = [];
   later(RESTING_MS, () => refresh({ revision, final }));
+}
+
+/** What an edit that was not heard by itself has come to; where a newer one is on its way, that is heard instead. */
+function followFrom(id, revision, final) {
+  if (id >= newest) follow(revision, final);
+  else passedOver = Math.max(passedOver, revision);
 }
 
 /** The parts of an answer, each as soon as it is there: { head, content }. */
