@@ -84,12 +84,14 @@ def hear_stretch(
         Overtaken: something newer is to be heard.
     """
     began, clock = perf_counter(), clock_of(stack, looped=True)
+    token.check()
     if clock.loop_frames != length:
         return None
     try:
         output = listened(stack, audition, clock, workspace.load).output
     except (NotFound, InvalidEdit):
         return None
+    token.check()
     begins = (place + round(AHEAD_S * clock.rate_hz)) % length
     pace = workspace.paces.get((stack_id, further))
     pace = pace if came is None else slower_of(came, pace)
@@ -97,11 +99,17 @@ def hear_stretch(
     frames = round((max(seconds, FIRST_S) if further else seconds) * clock.rate_hz)
     before = workspace.heard.get(stack_id)
     last = LastLoop(workspace.engine, before.graph if before else None, clock)
-    known: dict[str, Any] = {"held": last.held, "went_in": last.went_in, "most": MOST_OF_THE_LOOP}
+    known: dict[str, Any] = {
+        "held": last.held,
+        "went_in": last.went_in,
+        "came_out": last.came_out,
+        "most": MOST_OF_THE_LOOP,
+    }
     try:
         target = stretch_of([output], clock, begins, frames, workspace.engine.holds, **known)
     except NotAtOnce:
         return None
+    token.check()
     (audio,) = workspace.engine.run(target, token, soon=True)
     workspace.paces[stack_id, further] = slower_of(perf_counter() - began, pace)
     return Heard(audio, begins, length, clock.rate_hz)

@@ -125,7 +125,7 @@ def _stretch(engine: Engine, stack: Stack, begins: int, heard: Graph, seconds: f
     clock = clock_of(stack, looped=True)
     graph, frames = build(stack, clock, no_assets), round(seconds * clock.rate_hz)
     last = LastLoop(engine, heard, clock)
-    known = {"held": last.held, "went_in": last.went_in}
+    known = {"held": last.held, "went_in": last.went_in, "came_out": last.came_out}
     engine.run(stretch_of([graph.output], clock, begins, frames, engine.holds, **known), Token(), soon=True)
 
 

@@ -42,6 +42,16 @@ class LastLoop:
         passed = self.graph.passed.get(where)
         return passed.before if passed is not None and self._soon_there(passed.before) else None
 
+    def came_out(self, step: Stage) -> Stage | None:
+        """What the same step made of what went into it, with the values that it has now, if that is at hand."""
+        passed = self.graph.passed.get(step.where) if self.graph is not None else None
+        if passed is None or self.went_in(step.where) is None:
+            return None
+        of_it = [each for each in (passed.after, *passed.after.inputs) if each.function is step.function]
+        given = [passed.before.key, *(each.key for each in step.inputs[1:])]
+        same = [each for each in of_it if each.parameters == step.parameters and [k.key for k in each.inputs] == given]
+        return next(filter(self.engine.holds, same), None)
+
     def _soon_there(self, stage: Stage) -> bool:
         """Whether it is at hand, or all that it is summed of is; the curves of that are made in no time."""
         summed = [each for each in stage.inputs if each.function not in CURVES] if stage.function in SUMS else []

@@ -53,6 +53,7 @@ RINGS_UP_TO_S = 12.0
 """What rings for longer would take longer to run than the whole loop."""
 Held = Callable[[str, int], Any]
 WentIn = Callable[[str], Stage | None]
+CameOut = Callable[[Stage], Stage | None]
 Window = tuple[int, int]
 """(first frame, frame behind the last) of the endless repetition."""
 
@@ -81,6 +82,11 @@ def faded_out(old: Audio, *, over: int, frames: int) -> Audio:
     sounding[...] = old
     sounding[:, -over:] *= np.float32(1.0) - np.linspace(0.0, 1.0, over, dtype=np.float32)
     return found
+
+
+def changed(new: Audio, old: Audio, *, over: int) -> Audio:
+    """By how much a sound is another than it was, from its first frames on."""
+    return faded_in(np.asarray(new - old), over=over)
 
 
 def added(one: Audio, other: Audio) -> Audio:
@@ -142,6 +148,7 @@ def stretch_of(
     most: float = math.inf,
     held: Held = lambda where, frame: None,
     went_in: WentIn = lambda where: None,
+    came_out: CameOut = lambda step: None,
 ) -> list[Stage]:
     """The stages that render a stretch of what stages of a loop render.
 
@@ -154,11 +161,12 @@ def stretch_of(
             known: what follows a level for longer than a stretch looks back begins with it. Of what is measured
             once over the whole loop, that, whatever the frame.
         went_in: what went into the step at an address in the last loop, if that is at hand or summed of what is.
+        came_out: what a step that is as it was has made of that, if it is at hand too.
 
     Raises:
         NotAtOnce: a part of it can only be made as a whole, or more of the loop would have to run than `most`.
     """
-    return _Stretcher(clock, there, most, held, went_in).of(targets, (begins, begins + frames))
+    return _Stretcher(clock, there, most, held, went_in, came_out).of(targets, (begins, begins + frames))
 
 
 def _made_anywhere(each: Stage) -> bool:
@@ -187,8 +195,10 @@ class _Stretcher:
         most: float,
         held: Held,
         went_in: WentIn = lambda where: None,
+        came_out: CameOut = lambda step: None,
     ) -> None:
-        self.clock, self.there, self.most, self.held, self.went_in = clock, there, most, held, went_in
+        self.clock, self.there, self.most, self.held = clock, there, most, held
+        self.went_in, self.came_out = went_in, came_out
         self.order: list[Stage] = []
         """What has to run, each behind its inputs."""
         self.windows: dict[bytes, Window] = {}
@@ -200,6 +210,8 @@ class _Stretcher:
         self.made: dict[bytes, Stage] = {}
         self.before: dict[bytes, Stage] = {}
         """Of what rings for long, what went into it in the last loop."""
+        self.after: dict[bytes, Stage] = {}
+        """Of that, what came out of it, where it is at hand."""
         self.begins = 0
         self._clocks: dict[Window, Clock] = {}
         self._pieces: dict[tuple[bytes, Window], Stage] = {}
@@ -220,6 +232,8 @@ class _Stretcher:
             self.memories[each.key] = before, behind
             long = last - first + before + behind > self.most * self.clock.loop_frames
             rings_on = each.key in self.before
+            if each.key in self.after:
+                self.memories[each.key] = min(before, self._seconds(RINGS_ANEW_S)), behind
             if long and not rings_on and each.function not in QUICK:
                 raise NotAtOnce(f"{each.name} would run over most of the loop")
             if rings_on:
@@ -262,10 +276,12 @@ class _Stretcher:
             self._visit(source)
         self.memories[each.key] = 0, 0
         rings_s = each.memory.rings_s
-        if RINGS_FROM_S < rings_s < RINGS_UP_TO_S and _rings_on(each) and each.inputs[0].key in self.memories:
-            last = self.went_in(each.where)
-            if last is not None:
+        if rings_s > RINGS_FROM_S and _rings_on(each) and each.inputs[0].key in self.memories:
+            last, out = self.went_in(each.where), self.came_out(each)
+            if last is not None and (rings_s < RINGS_UP_TO_S or out is not None):
                 self.before[each.key] = last
+            if last is not None and out is not None:
+                self.after[each.key] = out
         self.order.append(each)
 
     def _own_lead(self, each: Stage) -> _Lead:
@@ -310,9 +326,20 @@ class _Stretcher:
         before, behind = self.memories[each.key]
         first, last = self.windows[each.key]
         run = first - before, last + behind
+        if each.key in self.after:
+            return self._run_besides(each, run)
         if each.key in self.before and before > self._seconds(RINGS_ANEW_S):
             return self._run_apart(each, run)
         return self._over(each, run)
+
+    def _run_besides(self, each: Stage, run: Window) -> Stage:
+        """What rings for long, where it makes of a sum what it makes of each part: what it made in the last loop, and
+        what it makes of that by which its sound is another now."""
+        first, last = self.windows[each.key]
+        old, new = self._last(self.before[each.key], run), self._piece(each.inputs[0], run)
+        other = passing(changed, new, old, over=self._seconds(RINGS_OVER_S))
+        there = passing(cut_out, self.after[each.key], begins=first, frames=last - first)
+        return passing(added, there, self._over(each, run, other))
 
     def _run_apart(self, each: Stage, run: Window) -> Stage:
         """What rings for long, where it makes of a sum what it makes of each part: of what went in in the last loop up

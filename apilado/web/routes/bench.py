@@ -25,6 +25,7 @@ from apilado.core.notes import Note
 from apilado.core.parameters import Model, parameters_of
 from apilado.core.render.audition import Audition
 from apilado.core.render.elsewhere import PLACES
+from apilado.core.render.engine import Token
 from apilado.core.soundings.alignment import advise, change_in_words
 from apilado.core.soundings.make_room import MOST_PROPOSALS, all_of, make_room
 from apilado.core.soundings.measures import Measures, measure
@@ -151,8 +152,7 @@ def edits(request: Request, stack_id: int, posted: EditRequest) -> Any:
         workspace.overtake(purpose, stack_id)  # before the edit: it is to be heard as quickly as without them
     edit = edit_from_data(posted.edit)
     coming = workspace.comes(stack_id, posted.client)
-    if posted.final:
-        workspace.overtake("stretch", stack_id, posted.client)  # of where its hand was on the way
+    token = workspace.newest("stretch", stack_id, posted.client)  # where its hand was on the way is heard no more
     section = posted.view.section
     inside = edit.goes_into(section) and not posted.whole
     change = InSection(section=section, edit=edit) if inside else edit
@@ -164,11 +164,20 @@ def edits(request: Request, stack_id: int, posted: EditRequest) -> Any:
         workspace.overtake(f"loop {OWN}", stack_id)
     if posted.hears is None:
         return edited(workspace, posted, edit, change, done)
-    return StreamingResponse(_heard_first(workspace, stack_id, posted, edit, change, done, coming), media_type=PARTS)
+    return StreamingResponse(
+        _heard_first(workspace, stack_id, posted, edit, change, done, token, coming), media_type=PARTS
+    )
 
 
 def _heard_first(
-    workspace: Workspace, stack_id: int, posted: EditRequest, edit: Edit, change: Edit, done: Edited, coming: Event
+    workspace: Workspace,
+    stack_id: int,
+    posted: EditRequest,
+    edit: Edit,
+    change: Edit,
+    done: Edited,
+    token: Token,
+    coming: Event,
 ) -> Iterator[bytes]:
     """That the edit is kept, then a stretch of its sound (the ear comes first), then the answer to it.
 
@@ -177,9 +186,10 @@ def _heard_first(
     yield answer_part({"kept": done.revision.id})
     overtaken = False
     if posted.hears is not None:
-        stack, client = done.revision.stack, posted.client
+        workspace.overtake("further", stack_id, posted.client)
+        revision = done.revision
         try:
-            heard = stretch_part(workspace, stack_id, done.revision.id, stack, posted.hears, client, posted.view)
+            heard = stretch_part(workspace, stack_id, revision.id, revision.stack, posted.hears, token, posted.view)
         except Overtaken:
             overtaken, heard = True, None
         if heard is not None:

@@ -148,7 +148,7 @@ def stretch_part(
     revision: int,
     stack: Stack,
     playhead: Playhead,
-    client: str,
+    token: Token,
     heard: Audition,
     *,
     further: bool = False,
@@ -161,9 +161,7 @@ def stretch_part(
     Raises:
         Overtaken: the page has asked for another one since.
     """
-    begun, token = perf_counter(), workspace.newest("further" if further else "stretch", stack_id, client)
-    if not further:
-        workspace.overtake("further", stack_id, client)
+    begun = perf_counter()
     found = hear_stretch(
         workspace, stack_id, stack, playhead.place, playhead.length, token, heard, further=further, came=playhead.came
     )
@@ -216,9 +214,12 @@ def stretch(request: Request, stack_id: int, posted: StretchRequest) -> Response
     """A stretch of the loop from the playhead on, as a part of an answer; nothing where the loop is as quick."""
     workspace = workspace_of(request)
     head = workspace.stacks.head(stack_id)
+    token = workspace.newest("further" if posted.further else "stretch", stack_id, posted.client)
+    if not posted.further:
+        workspace.overtake("further", stack_id, posted.client)
     try:
         found = stretch_part(
-            workspace, stack_id, head.id, head.stack, posted, posted.client, posted.heard, further=posted.further
+            workspace, stack_id, head.id, head.stack, posted, token, posted.heard, further=posted.further
         )
     except Overtaken:
         found = None

@@ -12,6 +12,7 @@ from apilado.core.dsp.filters import (
     butterworth_qs,
     dc_blocker,
     filtered,
+    heard_frames,
     run_sections,
     sections_response,
     settle_frames,
@@ -31,6 +32,21 @@ class DesignTest(unittest.TestCase):
 
 
 class RunningTest(unittest.TestCase):
+    def test_for_how_long_a_cascade_hears_the_worst_that_it_can_be_given(self):
+        for sections in (
+            equaliser.butterworth_high_pass(30.0, 24, 48000),
+            np.concatenate([equaliser.bell(90.0, 9.0, 6.0, 48000), equaliser.low_shelf(60.0, -12.0, 0.7, 48000)]),
+            equaliser.butterworth_low_pass(2000.0, 12, 44100),
+        ):
+            heard, total = heard_frames(sections), settle_frames(sections)
+            sos = np.insert(sections, 3, 1.0, axis=1)  # SciPy's order: b0 b1 b2 a0 a1 a2
+            response = signal.sosfilt(sos, np.eye(1, total)[0])
+            worst = np.sign(response[::-1])  # full scale all along, and each frame adds to the last
+            self.assertLess(heard, 0.75 * 0.45 * total)
+            for silent, agrees in ((heard, self.assertLess), (round(0.8 * heard), self.assertGreater)):
+                left = signal.sosfilt(sos, np.where(np.arange(total) < total - silent, worst, 0.0))[-1]
+                agrees(20.0 * np.log10(abs(left)), -65.99, silent)
+
     def test_against_scipy(self):
         audio = noise(5000, seed=2)
         sections = np.vstack([equaliser.bell(300.0, 6.0, 1.0, 48000), equaliser.butterworth_high_pass(40.0, 24, 48000)])

@@ -222,14 +222,20 @@ class ThrowTest(unittest.TestCase):
         loop, begins, frames = run(new, new.output)[0], 50_000, 20_000
         places = (begins + np.arange(frames)) % new.clock.frames
 
+        rooms = []
+        """Over how many frames each ran."""
+
         def stretch(**given):
+            rooms.clear()
             (made,) = stretch_of([new.output], new.clock, begins, frames, **given)
             waiting, ran = [made], {}
             while waiting:
                 each = waiting.pop()
                 clock = each.parameters.get("clock")
-                if each.name == "play_source":
+                if "source" in each.parameters:
                     ran[each.key] = clock.frames
+                if isinstance(each.parameters.get("treatment"), Reverb) and not clock.looped:
+                    rooms.append(clock.frames)
                 waiting += each.inputs if clock is None or not clock.looped else ()
             return run(new, made)[0], max(ran.values())
 
@@ -245,6 +251,16 @@ class ThrowTest(unittest.TestCase):
         # The room of the last loop was 3 dB louder; that is heard of its tail alone.
         apart = float(np.sqrt(np.mean((quick - loop[:, places]) ** 2)))
         self.assertLess(apart, 0.5 * float(np.sqrt(np.mean(run(new, new.buses["space"])[0][:, places] ** 2))))
+        self.assertGreater(max(rooms), frames + 48_000)
+        # What came out of it then need not be made again: with what is changed since, it is the same.
+        quickest, _ = stretch(held=last.held, went_in=last.went_in, came_out=last.came_out)
+        self.assertEqual(len(rooms), 1)
+        self.assertLess(max(rooms), frames + 4_000)
+        np.testing.assert_allclose(quickest, quick, atol=1e-3 * float(np.abs(loop).max()))
+        room = new.passed["space/path/room"].after
+        self.assertEqual(last.came_out(room).key, old.passed["space/path/room"].after.key)
+        bigger = graph_of(apply(after, SetValue(path="space/path/room/decay_s", value=2.9))).passed["space/path/room"]
+        self.assertIsNone(last.came_out(bigger.after))  # another room now
         (same,) = stretch_of([new.output], new.clock, begins, frames, went_in=lambda where: new.passed[where].before)
         np.testing.assert_allclose(run(new, same)[0], loop[:, places], atol=1e-3 * float(np.abs(loop).max()))
 
