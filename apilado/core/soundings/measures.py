@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, partial
 from typing import Any, Literal
 
 import numpy as np
@@ -93,6 +93,8 @@ class Measures:
     note_stages: dict[str, Stage]
     """What measures the notes of each layer."""
     load: AssetLoader
+    check: Callable[[], None]
+    """Asks whether it is still wanted, and waits where it gives way; raises Overtaken if not."""
     run_all: Callable[[Sequence[Stage]], list[Any]]
     """Computes stages that only some questions need, through the engine's cache."""
 
@@ -235,6 +237,7 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
     token = token or Token()
     clock = clock_of(stack, looped=True)
     graph = build(stack, clock, load)
+    engine.check(token)
     rate = clock.rate_hz
     heard = list(graph.audible)
     columns = grid_columns(clock.beats)
@@ -286,6 +289,7 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
     meetings = border_stages(stack, graph.layers, clock)
     wanted.update({("border", *names): meeting for names, (_, meeting) in meetings.items()})
     wanted.update({("sum", number): each for number, (_, each) in enumerate(part_sum_stages(stack, graph, clock))})
+    engine.check(token)
     results = dict(zip(wanted, engine.run(list(wanted.values()), token), strict=True))
     stems = {name: results["stem", name] for name in heard}
     reductions = {name: results["reduction", name] for name in graph.reductions}
@@ -308,6 +312,7 @@ def measure(stack: Stack, load: AssetLoader, engine: Engine, token: Token | None
         graph=graph,
         note_stages=note_stages,
         load=load,
+        check=partial(engine.check, token),
         run_all=lambda wished: engine.run(wished, token),
         measure_again=lambda other: measure(other, load, engine, token),
     )

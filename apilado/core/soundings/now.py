@@ -67,12 +67,17 @@ def now(measures: Measures) -> Now:
     taken = reductions_in(graph)
     told: list[Stage] = [stage(last_seconds, graph.output, moments=moments, rate_hz=clock.rate_hz)]
     loud, *found = measures.run_all([*told, *grids, *taken.values()])
-    powers = dict(zip(parts, found, strict=False))
+    spectra, levels = {}, {}
+    for name, power in zip(parts, found, strict=False):
+        measures.check()
+        spectra[name] = as_bytes(power_to_db(power.T))
+        levels[name] = as_bytes(power_to_db(power.sum(axis=0)))
+    measures.check()
     reductions = dict(zip(taken, found[len(parts) :], strict=True))
     return Now(
         moments=moments,
-        spectra={name: as_bytes(power_to_db(power.T)) for name, power in powers.items()},
-        levels={name: as_bytes(power_to_db(power.sum(axis=0))) for name, power in powers.items()},
+        spectra=spectra,
+        levels=levels,
         reductions={
             name: _most(np.abs(each), moments) for name, each in reductions.items() if each is not None and each.size
         },

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 from types import MappingProxyType
 
@@ -46,14 +46,15 @@ def in_sections(stack: Stack, beats: Sequence[float]) -> str:
     return f"In {'; in '.join(said)}" if said else ""
 
 
-def sound(measures: Measures, check: Callable[[], None] = lambda: None) -> list[Sounding]:
+def sound(measures: Measures) -> list[Sounding]:
     """All soundings of a stack, the worst first, else in the order of the work.
 
-    `check` is called now and then, and may raise to end it.
+    Raises:
+        Overtaken: they are not wanted any more.
     """
     found: list[Sounding] = []
     for rule in RULES:
-        check()
+        measures.check()
         limits = limits_of(measures.stack, rule.id)
         for told in rule.ask(rule, limits, measures):
             judged = told.value if told.judged is None else told.judged

@@ -199,7 +199,7 @@ class Workbench:
             if name in self._kept:
                 self._kept.move_to_end(name)
                 return self._kept[name]
-        found = found_in(self.measured(stack, token), _check(token))
+        found = found_in(self.measured(stack, token))
         found = replace(found, soundings=tuple(replace(each, ways=None) for each in found.soundings))
         with self._lock:
             self._kept[name] = found
@@ -228,7 +228,7 @@ class Workbench:
         steps: list[Trial] = []
         while True:
             measures = self.measured(stack, token)
-            now = found_in(measures, _check(token))
+            now = found_in(measures)
             if kept.too_loud:
                 kept = now  # what headroom takes, it takes; from then on the loudness stays
             left: list[Verdict] = []
@@ -304,7 +304,7 @@ class _Attempts:
             if matched is not None and abs(matched.loudness_lu) < abs(trial.loudness_lu):
                 trial = matched if matched.won > trial.won - LEAST_WON or not acceptable(trial, own) else trial
         while trial.worse and len(trial.worse) <= MOST_UPSET and _helped(trial, own) and self.left > 0:
-            found = found_in(self.workbench.measured(trial.stack, self.token), _check(self.token))
+            found = found_in(self.workbench.measured(trial.stack, self.token))
             upset, better = found.like(trial.worse[0]), None
             for way in _first(upset.ways() if upset is not None and upset.ways else (), MOST_COMPANIONS):
                 again = self.both(trial, way)
@@ -319,7 +319,7 @@ class _Attempts:
 
     def furthered(self, trial: Trial) -> Trial:
         """A way that helps and does not mend, with another way of its own finding on top of it, if that mends."""
-        now = found_in(self.workbench.measured(trial.stack, self.token), _check(self.token)).like(self.own)
+        now = found_in(self.workbench.measured(trial.stack, self.token)).like(self.own)
         for way in _first(now.ways() if now is not None and now.ways else (), 1):
             again = self.both(trial, way)
             if again is not None and acceptable(again, self.own) and _mended(again, self.own):
@@ -339,9 +339,9 @@ class _Attempts:
         return self.tried(Several(name=name, edits=(cast(AnyEdit, trial.edit), cast(AnyEdit, more))))
 
 
-def found_in(measures: Measures, check: Callable[[], None] = lambda: None) -> Findings:
-    """What is found in a stack that was measured; `check` may raise to end it."""
-    return Findings(tuple(sound(measures, check)), measures.output_loudness.integrated_lkfs)
+def found_in(measures: Measures) -> Findings:
+    """What is found in a stack that was measured."""
+    return Findings(tuple(sound(measures)), measures.output_loudness.integrated_lkfs)
 
 
 def compared(edit: Edit, title: str, changed: Stack, before: Findings, after: Findings, own: Sounding) -> Trial:
@@ -387,10 +387,6 @@ def _classes_worse(before: tuple[Sounding, ...], after: tuple[Sounding, ...]) ->
 
 def _filled(values: list[int], count: int, by: int) -> list[int]:
     return values + [by] * (count - len(values))
-
-
-def _check(token: Token | None) -> Callable[[], None]:
-    return token.check if token is not None else lambda: None
 
 
 def acceptable(trial: Trial, own: Sounding) -> bool:

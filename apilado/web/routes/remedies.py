@@ -37,7 +37,7 @@ def remedy(request: Request, stack_id: int, posted: RemedyRequest) -> dict[str, 
     head = workspace.stacks.head(stack_id)
     token = workspace.newest("remedy", stack_id, posted.client, behind=True)
     measures = workspace.workbench.measured(head.stack, token)
-    before = found_in(measures, token.check)
+    before = found_in(measures)
     own = next((each for each in before.soundings if each.key == posted.finding), None)
     if own is None:
         raise NotFound("this finding is gone")

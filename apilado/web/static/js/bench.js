@@ -105,6 +105,7 @@ class Bench {
 
   async send(edit, gesture, final, kept) {
     this.listening.edited();
+    this.now.drop();
     const view = this.view();
     const { whole = false, ...bare } = edit;
     const data = { edit: bare, whole, base: this.ahead ?? this.revision, gesture, client: this.client, final, view };

@@ -38,10 +38,18 @@ export class Now {
   async refresh() {
     if (!this.on) return;
     const revision = this.bench.revision;
+    const query = new URLSearchParams({ client: this.bench.client });
+    this.drop();
+    this.asking = new AbortController();
     try {
-      const bytes = new Uint8Array(await (await get(`${this.bench.url}/now?${new URLSearchParams({ client: this.bench.client })}`)).arrayBuffer());
+      const bytes = new Uint8Array(await (await get(`${this.bench.url}/now?${query}`, this.asking.signal)).arrayBuffer());
       if (revision === this.bench.revision) this.take(bytes);
     } catch { /* the next measurements bring the next one */ }
+  }
+
+  /** What is asked for is of no use any more: not even begun, where the browser has it wait. */
+  drop() {
+    this.asking?.abort();
   }
 
   take(bytes) {
