@@ -109,6 +109,7 @@ class MovementsTest(CarvingCase):
         page = self.bench("Slipway")
         made = self.moved(page, "sine")
         self.unfold(page, "layers/mid/place")
+        self.settled(page)  # a line that is opened draws the sheet anew
         page.locator("#sheet [data-travel]").evaluate("end => end.scrollIntoView({ block: 'center' })")
         self.drag(page, "#sheet [data-travel]", -20, 0)
         self.settled(page)

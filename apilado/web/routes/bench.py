@@ -152,7 +152,8 @@ def edits(request: Request, stack_id: int, posted: EditRequest) -> Any:
         workspace.overtake(purpose, stack_id)  # before the edit: it is to be heard as quickly as without them
     edit = edit_from_data(posted.edit)
     coming = workspace.comes(stack_id, posted.client)
-    token = workspace.newest("stretch", stack_id, posted.client)  # where its hand was on the way is heard no more
+    # Where its hand was on the way is heard no more; while it moves, what is heard stays until the edit is done.
+    token = workspace.newest("stretch", stack_id, posted.client) if posted.final else None
     section = posted.view.section
     inside = edit.goes_into(section) and not posted.whole
     change = InSection(section=section, edit=edit) if inside else edit
@@ -164,6 +165,7 @@ def edits(request: Request, stack_id: int, posted: EditRequest) -> Any:
         workspace.overtake(f"loop {OWN}", stack_id)
     if posted.hears is None:
         return edited(workspace, posted, edit, change, done)
+    token = token or workspace.newest("stretch", stack_id, posted.client)
     return StreamingResponse(
         _heard_first(workspace, stack_id, posted, edit, change, done, token, coming), media_type=PARTS
     )
