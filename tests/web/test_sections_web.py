@@ -1,3 +1,5 @@
+import threading
+
 """Sections over HTTP: where an edit goes, what is drawn, what is marked; and an edit that is heard first."""
 
 import json
@@ -98,6 +100,25 @@ class SectionsWebTest(WebCase):
         self.assertIn("kept", first[0])
         self.assertIsNone(answer["answer"]["plan"])
         self.assertEqual(answer["answer"]["values"], {"layers/high/mute": "True"})
+
+    def test_what_was_overtaken_is_answered_behind_the_sound_of_the_newest(self):
+        length = self.loop()[0].shape[1]
+        with (
+            patch("apilado.web.routes.sound.hear_stretch", side_effect=Overtaken("newer")),
+            patch.object(self.workspace, "let_by") as let_by,
+        ):
+            self.heard({"op": "set", "path": "layers/high/mute", "value": True}, 0, length)
+        let_by.assert_called_once()
+
+        newest, through = self.workspace.comes(self.stack_id, "own"), threading.Event()
+        with patch("apilado.actions.workspace.LET_BY_S", 60.0):
+            waiting = threading.Thread(target=lambda: (self.workspace.let_by(self.stack_id, "own"), through.set()))
+            waiting.start()
+            self.workspace.let_by(self.stack_id, "other")  # of that page nothing has come
+            self.assertFalse(through.is_set())
+            newest.set()
+            waiting.join(60.0)
+        self.assertTrue(through.is_set())
 
     def test_where_a_hand_lets_go_ends_what_is_rendered_of_its_way_before_the_edit_is_done(self):
         tokens = [self.workspace.newest("stretch", self.stack_id, page) for page in ("own", "other")]
