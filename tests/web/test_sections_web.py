@@ -1,8 +1,7 @@
-import threading
-
 """Sections over HTTP: where an edit goes, what is drawn, what is marked; and an edit that is heard first."""
 
 import json
+import threading
 from unittest.mock import patch
 
 import numpy as np
