@@ -96,6 +96,7 @@ class CourierTest(BrowserCase):
 
     def setUp(self):
         self.page, self.asked = self.open("/"), {}
+        self.addCleanup(lambda asked: "loop" in asked and asked["loop"].abort(), self.asked)
         self.page.route("**/played/**", lambda route: self.asked.update({route.request.url.split("/")[-1]: route}))
         self.page.evaluate(COURIER)
         for number, final in ((1, False), (2, True)):
