@@ -164,6 +164,7 @@ def edits(request: Request, stack_id: int, posted: EditRequest) -> Any:
     if posted.final:
         workspace.overtake(f"loop {OWN}", stack_id)
     if posted.hears is None:
+        coming.set()
         return edited(workspace, posted, edit, change, done)
     token = token or workspace.newest("stretch", stack_id, posted.client)
     return StreamingResponse(
