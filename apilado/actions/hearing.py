@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from time import perf_counter
 from typing import Any
@@ -27,6 +28,11 @@ SOON_S, SPARE_S = 0.12, 0.1
 """How soon the page asks for a further one at the earliest, and what is to be left when that comes."""
 AHEAD_S = 0.01
 """From how far ahead of the playhead a stretch begins: it is rendered and on its way for longer than that."""
+QUICK_S, PIECE_S, WORTH = 0.045, 0.2, 0.7
+"""A stretch that takes longer than the first comes in two pieces: it can be heard from the first on while the second is
+rendered. How short a piece may be; and up to what share of a stretch it is worth it."""
+OVER_S = 0.03
+"""So much before the end of the first piece the second begins: the one fades to the other there."""
 
 
 @dataclass(frozen=True)
@@ -37,6 +43,8 @@ class Heard:
     begins: int
     length: int
     rate_hz: int
+    more: bool = False
+    """Whether another piece follows at its end."""
 
 
 def length_for(took: float | None, further: float | None = None) -> float:
@@ -49,6 +57,24 @@ def length_for(took: float | None, further: float | None = None) -> float:
         return FIRST_S
     until_the_next = took + SOON_S + (further or 0.0) + SPARE_S
     return min(max(LEFT_S + TIMES * took, until_the_next, SHORTEST_S), LONGEST_S)
+
+
+def pieces_for(took: float | None, following: float | None = None, further: float | None = None) -> tuple[float, ...]:
+    """How many seconds long a stretch is to be; or its two pieces, so that the second is there before the first ends even
+    if it takes more than twice as long as lately.
+
+    Args:
+        took: seconds that the first piece of the last stretch took to come; None where there was none yet.
+        following: that the second one took after it, if there was one.
+        further: that a further stretch takes, which has to come before this one ends.
+    """
+    whole = length_for(took, further)
+    if took is None or took <= QUICK_S:
+        return (whole,)
+    following = took if following is None else following
+    first = max(PIECE_S, took + TIMES * following + OVER_S)
+    both = length_for(took + following, further)
+    return (first, both - first + OVER_S) if first <= WORTH * both else (whole,)
 
 
 def slower_of(took: float, before: float | None) -> float:
@@ -67,7 +93,8 @@ def hear_stretch(
     *,
     further: bool = False,
     came: float | None = None,
-) -> Heard | None:
+    in_pieces: bool = False,
+) -> Iterator[Heard]:
     """What a stack sounds like from just ahead of the playhead, for half a second to a second.
 
     Args:
@@ -75,10 +102,11 @@ def hear_stretch(
         length: frames of the loop that is being played.
         further: another one is heard already, and the whole loop is being rendered beside it.
         came: seconds from asking for the last one of its kind until it was with the page, if that is known.
+        in_pieces: whether it may come in two, the first of them as soon as can be.
 
-    Returns:
-        None where the whole loop is as quick: it is short, of another length now, or a part can only be made whole; or
-        where something of the audition is not there.
+    Yields:
+        It, or its pieces, each as soon as it is there. Nothing where the whole loop is as quick: it is short, of
+        another length now, or a part can only be made whole; or where something of the audition is not there.
 
     Raises:
         Overtaken: something newer is to be heard.
@@ -86,17 +114,12 @@ def hear_stretch(
     began, clock = perf_counter(), clock_of(stack, looped=True)
     token.check()
     if clock.loop_frames != length:
-        return None
+        return
     try:
         output = listened(stack, audition, clock, workspace.load).output
     except (NotFound, InvalidEdit):
-        return None
+        return
     token.check()
-    begins = (place + round(AHEAD_S * clock.rate_hz)) % length
-    pace = workspace.paces.get((stack_id, further))
-    pace = pace if came is None else slower_of(came, pace)
-    seconds = length_for(pace, None if further else workspace.paces.get((stack_id, True)))
-    frames = round((max(seconds, FIRST_S) if further else seconds) * clock.rate_hz)
     before = workspace.heard.get(stack_id)
     last = LastLoop(workspace.engine, before.graph if before else None, clock)
     known: dict[str, Any] = {
@@ -105,11 +128,25 @@ def hear_stretch(
         "came_out": last.came_out,
         "most": MOST_OF_THE_LOOP,
     }
-    try:
-        target = stretch_of([output], clock, begins, frames, workspace.engine.holds, **known)
-    except NotAtOnce:
-        return None
-    token.check()
-    (audio,) = workspace.engine.run(target, token, soon=True)
-    workspace.paces[stack_id, further] = slower_of(perf_counter() - began, pace)
-    return Heard(audio, begins, length, clock.rate_hz)
+    paces = {kind: workspace.paces.get((stack_id, kind)) for kind in ("first", "next", "further")}
+    kind = "further" if further else "first"
+    if came is not None:
+        paces[kind] = slower_of(came, paces[kind])
+    if further:
+        lengths = (max(length_for(paces[kind]), FIRST_S),)
+    elif in_pieces:
+        lengths = pieces_for(paces["first"], paces["next"], paces["further"])
+    else:
+        lengths = (length_for(paces["first"], paces["further"]),)
+    begins = (place + round(AHEAD_S * clock.rate_hz)) % length
+    for number, seconds in enumerate(lengths):
+        frames, name = round(seconds * clock.rate_hz), "next" if number else kind
+        try:
+            target = stretch_of([output], clock, begins, frames, workspace.engine.holds, **known)
+        except NotAtOnce:
+            return
+        token.check()
+        (audio,) = workspace.engine.run(target, token, soon=True)
+        workspace.paces[stack_id, name] = slower_of(perf_counter() - began, paces[name])
+        yield Heard(audio, begins, length, clock.rate_hz, more=number + 1 < len(lengths))
+        began, begins = perf_counter(), (begins + frames - round(OVER_S * clock.rate_hz)) % length

@@ -67,8 +67,9 @@ class Workspace:
                 left.unlink()
         self.engine = Engine(cache_bytes)
         self.workbench = Workbench(self.load, self.engine)
-        self.paces: dict[tuple[int, bool], float] = {}
-        """Of each stack, the seconds that a stretch has taken lately; those that run beside a whole loop apart."""
+        self.paces: dict[tuple[int, str], float] = {}
+        """Of each stack, the seconds that a stretch has taken lately: the "first", the "next" piece of it, and those
+        "further" ones that run beside a whole loop."""
         self.heard: dict[int, LoopHeard] = {}
         """By its number, what each stack was heard by last."""
         self.sent = Sent()

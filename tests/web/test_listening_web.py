@@ -283,7 +283,7 @@ class InAPlaceTest(WebCase):
         seconds = [each["frames"] / each["rate"] for each in (head, told)]
         self.assertAlmostEqual(seconds[0], FIRST_S, delta=1e-4)  # nothing was known of this stack
         self.assertGreaterEqual(seconds[1], FIRST_S - 1e-4)
-        own, beside = [(self.stack_id, further) for further in (False, True)]
+        own, beside = [(self.stack_id, kind) for kind in ("first", "further")]
         self.workspace.paces[own] = self.workspace.paces[beside] = 0.0
         again = self.client.post(f"/stacks/{self.stack_id}/stretch", json=posted).content
         quick = json.loads(again[4 : 4 + int.from_bytes(again[:4], "little")])

@@ -22,7 +22,7 @@ from apilado.core.render import steps
 from apilado.core.render.stage import Stage, passing
 from apilado.core.treatments.base import Treatment
 
-LONGEST_LEVEL_S, HELD_LEVEL_S = 0.5, 0.1
+LONGEST_LEVEL_S, HELD_LEVEL_S = 0.5, 0.05
 """A level is followed from so much before at most. What remembers it for longer begins, a little before the stretch,
 with the reduction that it had in the last loop: there it is nearly the same."""
 CURVES = (steps.course_of, steps.follow, steps.curve, steps.stepped, steps.join_curves)
@@ -46,6 +46,9 @@ FADES_BESIDES = 0.34
 """What fades in a row fades together: of all but the longest, so much is to be waited for besides. Two exponentials of
 one length, one behind the other, have fallen by 60 dB after 1.34 times that of one; ones of other lengths sooner, and
 a third and a fourth add less each."""
+HELD_FADES = 0.55
+"""Of what fades before a level that goes on from the last loop, so much is waited for: down to -36 dB instead of -66, for
+behind that level a stretch is right within 30 dB, not 60."""
 EXACT_S = 0.05
 """What runs before a stretch is there for what remembers it: up to so short before, its drives need not be oversampled.
 What they mirror down then lies under what they make, and has faded when the stretch begins."""
@@ -115,6 +118,8 @@ class _Lead:
     longest_s: float = 0.0
     summed_s: float = 0.0
     """Of what fades: the longest, and all together."""
+    held: bool = False
+    """Whether all that reads it stands behind a level that goes on from the last loop."""
 
     @property
     def seconds(self) -> float:
@@ -122,13 +127,15 @@ class _Lead:
 
     def behind(self, own: _Lead) -> _Lead:
         """With that of a stage in front of it."""
-        longest = max(self.longest_s, own.longest_s)
-        return _Lead(self.whole_s + own.whole_s, longest, self.summed_s + own.summed_s)
+        share = HELD_FADES if self.held else 1.0
+        longest, summed = max(self.longest_s, share * own.longest_s), self.summed_s + share * own.summed_s
+        return _Lead(self.whole_s + own.whole_s, longest, summed, self.held)
 
     def at_least(self, other: _Lead) -> _Lead:
         """What is enough for two that read the same."""
         summed = max(self.summed_s, other.summed_s)
-        return _Lead(max(self.whole_s, other.whole_s), max(self.longest_s, other.longest_s), summed)
+        longest = max(self.longest_s, other.longest_s)
+        return _Lead(max(self.whole_s, other.whole_s), longest, summed, self.held and other.held)
 
 
 @dataclass(frozen=True)
@@ -226,7 +233,9 @@ class _Stretcher:
             self._want(target, window, _Lead())
         for each in reversed(self.order):
             first, last = self.windows[each.key]
+            goes_on = any(self._goes_on(one) for one in (each, *each.inputs))
             lead = self.leads[each.key].behind(self._own_lead(each))
+            lead = replace(lead, held=lead.held or goes_on)
             before = max(0, first - window[0] + self._up_to(lead.seconds))
             behind = self._up_to(each.memory.ahead_s)
             self.memories[each.key] = before, behind
@@ -290,8 +299,12 @@ class _Stretcher:
         if memory.levels_s <= LONGEST_LEVEL_S:
             fading.append(memory.levels_s)
             return _Lead(memory.rings_s, max(fading), sum(fading))
-        held = self.held(each.where, 0) is not None
+        held = self._goes_on(each)
         return _Lead(memory.rings_s + (HELD_LEVEL_S if held else LONGEST_LEVEL_S), max(fading), sum(fading))
+
+    def _goes_on(self, each: Stage) -> bool:
+        """Whether a level is followed for long that is known of the last loop."""
+        return each.memory.levels_s > LONGEST_LEVEL_S and self.held(each.where, 0) is not None
 
     def _hold(self, each: Stage) -> None:
         """What is measured over the whole loop is as it was in the last one, until the next is there.

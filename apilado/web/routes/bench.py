@@ -46,7 +46,7 @@ from apilado.web.pages import page, sketch_points
 from apilado.web.path_levels import moving_shares, path_levels
 from apilado.web.routes.common import audition_of, workspace_of
 from apilado.web.routes.heavy import heavy
-from apilado.web.routes.sound import OWN, PARTS, Playhead, answer_part, stretch_part
+from apilado.web.routes.sound import OWN, PARTS, Playhead, answer_part, stretch_parts
 from apilado.web.sheets.base import AUDIO_ACCEPT
 from apilado.web.sheets.movements import marks_of, owner_of_selection
 from apilado.web.sheets.sections import otherwise
@@ -182,7 +182,8 @@ def _heard_first(
     token: Token,
     coming: Event,
 ) -> Iterator[bytes]:
-    """That the edit is kept, then a stretch of its sound (the ear comes first), then the answer to it.
+    """That the edit is kept, then a stretch of its sound (the ear comes first; where the hand has let go, in pieces if
+    that is sooner), then the answer to it.
 
     Where it has been overtaken, its answer comes behind the sound of the newest.
     """
@@ -190,13 +191,11 @@ def _heard_first(
     overtaken = False
     if posted.hears is not None:
         workspace.overtake("further", stack_id, posted.client)
-        revision = done.revision
+        asked = (workspace, stack_id, done.revision.id, done.revision.stack, posted.hears, token, posted.view)
         try:
-            heard = stretch_part(workspace, stack_id, revision.id, revision.stack, posted.hears, token, posted.view)
+            yield from stretch_parts(*asked, in_pieces=posted.final)
         except Overtaken:
-            overtaken, heard = True, None
-        if heard is not None:
-            yield heard
+            overtaken = True
         coming.set()
         if overtaken:
             workspace.let_by(stack_id, posted.client)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
 from time import perf_counter
 from typing import Any
 from urllib.parse import quote
@@ -142,7 +143,7 @@ def answer_part(head: dict[str, Any], content: bytes = b"") -> bytes:
     return len(told).to_bytes(4, "little") + told + content
 
 
-def stretch_part(
+def stretch_parts(
     workspace: Workspace,
     stack_id: int,
     revision: int,
@@ -152,30 +153,30 @@ def stretch_part(
     heard: Audition,
     *,
     further: bool = False,
-) -> bytes | None:
-    """A stretch of the stack from the playhead on as a part of an answer; None where the loop is to be waited for.
+    in_pieces: bool = False,
+) -> Iterator[bytes]:
+    """A stretch of the stack from the playhead on as parts of an answer; none where the loop is to be waited for.
 
     Args:
         further: another one is heard already: it gives way to one of something newer, and not the other way round.
+        in_pieces: whether it may come in two.
 
     Raises:
         Overtaken: the page has asked for another one since.
     """
-    begun = perf_counter()
-    found = hear_stretch(
-        workspace, stack_id, stack, playhead.place, playhead.length, token, heard, further=further, came=playhead.came
-    )
-    if found is None:
-        return None
-    head = {
-        "revision": revision,
-        "rate": found.rate_hz,
-        "begins": found.begins,
-        "length": found.length,
-        "frames": found.audio.shape[1],
-        "ms": round(1000.0 * (perf_counter() - begun), 1),
-    }
-    return answer_part(head, found.audio.astype("<f4", copy=False).tobytes())
+    begun, asked = perf_counter(), (stack, playhead.place, playhead.length, token, heard)
+    pieces = hear_stretch(workspace, stack_id, *asked, further=further, came=playhead.came, in_pieces=in_pieces)
+    for found in pieces:
+        head = {
+            "revision": revision,
+            "rate": found.rate_hz,
+            "begins": found.begins,
+            "length": found.length,
+            "frames": found.audio.shape[1],
+            "more": found.more,
+            "ms": round(1000.0 * (perf_counter() - begun), 1),
+        }
+        yield answer_part(head, found.audio.astype("<f4", copy=False).tobytes())
 
 
 class StretchRequest(Playhead):
@@ -217,10 +218,9 @@ def stretch(request: Request, stack_id: int, posted: StretchRequest) -> Response
     token = workspace.newest("further" if posted.further else "stretch", stack_id, posted.client)
     if not posted.further:
         workspace.overtake("further", stack_id, posted.client)
+    asked = (workspace, stack_id, head.id, head.stack, posted, token, posted.heard)
     try:
-        found = stretch_part(
-            workspace, stack_id, head.id, head.stack, posted, token, posted.heard, further=posted.further
-        )
+        found = b"".join(stretch_parts(*asked, further=posted.further))
     except Overtaken:
-        found = None
-    return Response(found or b"", media_type=PARTS)
+        found = b""
+    return Response(found, media_type=PARTS)

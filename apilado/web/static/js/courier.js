@@ -105,12 +105,14 @@ const ORDERS = {
       let stretched = null;
       for await (const { head, content } of partsOf(response)) {
         if (head.answer) {
+          if (stretched?.more) goOn(stretched, final); // the next piece has not come
           if (!stretched && head.answer.revision !== data.base) followFrom(id, head.answer.revision, final);
           postMessage({ id, answer: head.answer });
         } else if (head.kept) postMessage({ id, kept: head.kept });
         else {
+          if (stretched) takenNext(head, content, final, heard);
+          else taken(head, content, final, heard);
           stretched = head;
-          taken(head, content, final, heard);
         }
       }
     } catch (error) {
@@ -155,26 +157,43 @@ onmessage = ({ data }) => ORDERS[data.order](data);
 
 const now = () => performance.timeOrigin + performance.now();
 
-/** A stretch has come with the answer to an edit: it is heard at once, and its loop when the hand rests. */
+/** A stretch has come with the answer to an edit, or the first piece of one: it is heard at once, and its loop when the hand
+ * rests. */
 function taken(head, content, final, heard) {
   edition += 1;
   came.first = secondsSince(heard.posted);
+  Object.assign(heard, { edition, begins: head.begins });
   pending = { revision: head.revision, edition };
   carryStretch(head, content, edition);
-  postMessage({ budget: { ...heard, edition, revision: head.revision, rendered: head.ms, sent: now() } });
+  postMessage({ budget: { posted: heard.posted, edition, revision: head.revision, rendered: head.ms, sent: now() } });
   timers.forEach(clearTimeout);
   timers = [];
-  follow(head.revision, final);
-  later(furtherAfter(head), () => postMessage({ further: true }));
+  if (head.more) return; // what is rendered beside the next piece would keep it waiting
+  goOn(head, final);
+  furtherBefore(head.frames, head, came.first);
+}
+
+/** The next piece of a stretch is heard behind the first. */
+function takenNext(head, content, final, heard) {
+  if (heard.edition !== pending?.edition) return; // something newer has come since
+  carryStretch(head, content, heard.edition);
+  goOn(head, final);
+  furtherBefore((head.begins - heard.begins + head.length) % head.length + head.frames, head, secondsSince(heard.posted));
+}
+
+/** The loop of what has come as a stretch, unless something newer is heard. */
+function goOn({ revision }, final) {
+  if (pending?.revision === revision) follow(revision, final);
 }
 
 const secondsSince = (posted) => Math.min((now() - posted) / 1000, 60);
 
-/** When the next stretch is to be asked for: some of this one had been played when it came, and the next one may take
- * twice as long as the slower of the two last and is still there before this one ends. */
-function furtherAfter({ frames, rate }) {
+/** The next stretch is asked for before this one ends after so many frames: some of it had been played when it came, and
+ * the next one may take twice as long as the slower of the two last. */
+function furtherBefore(frames, { rate }, gone) {
   const next = 2 * Math.max(came.first, came.further);
-  return Math.min(Math.max(1000 * (frames / rate - came.first - next), SOON_MS), AGAIN_MS);
+  const after = Math.min(Math.max(1000 * (frames / rate - gone - next), SOON_MS), AGAIN_MS);
+  later(after, () => postMessage({ further: true }));
 }
 
 /** What is heard otherwise now is heard as a stretch first. */

@@ -1,8 +1,8 @@
 // Plays a loop, and changes over to the next one within 20 ms without losing its place.
 //
 // While both are equal the output is what was playing, bit for bit: a + g·(b − a). A stretch is a piece of the loop as it
-// will be: it is taken at the place that it was made for, and the whole loop follows it. Where none has come by its end,
-// the loop goes on that was heard before. Of a loop that is narrowed only some frames are heard, again and again.
+// will be: it is taken at the place that it was made for, and the next piece or the whole loop follows it. Where none has
+// come by its end, the loop goes on that was heard before. Of a loop that is narrowed only some frames are heard, again and again.
 //
 // A sound lies in blocks: of a loop only those are sent here that are others than before.
 //
@@ -26,7 +26,7 @@ class LoopProcessor extends AudioWorkletProcessor {
     this.coming = null; // { sound, place }: what is being faded to
     this.faded = 0;
     this.waiting = null; // { sound, share }: the newest whole loop that comes next, or a jump
-    this.stretch = null; // the newest stretch, until it is taken or comes too late
+    this.stretches = []; // the newest stretch in its pieces, each until it is taken
     this.sought = null;
     this.range = null; // [first frame, frame behind the last] as shares of the loop
     this.gate = 0;
@@ -44,7 +44,8 @@ class LoopProcessor extends AudioWorkletProcessor {
   /** A whole loop for a slot; or a stretch of the own one, which has a place where it begins and its loop's length. */
   load({ loop }) {
     if (loop.begins !== undefined) {
-      if (this.slot === "own" && this.whole?.length === loop.length && !(this.newest >= loop.edition)) this.stretch = loop;
+      if (this.slot !== "own" || this.whole?.length !== loop.length || this.newest >= loop.edition) return;
+      this.stretches = [...this.stretches.filter(({ edition }) => edition === loop.edition), loop];
       return;
     }
     const before = this.slots.get(loop.slot)?.blocks;
@@ -53,7 +54,7 @@ class LoopProcessor extends AudioWorkletProcessor {
     this.slots.set(loop.slot, sound);
     if (loop.slot === "own") {
       this.newest = sound.edition ?? this.newest;
-      if (this.stretch && !(this.stretch.edition > sound.edition)) this.stretch = null;
+      this.stretches = this.stretches.filter(({ edition }) => edition > sound.edition);
     }
     if (loop.slot === this.slot) this.await(sound);
   }
@@ -62,7 +63,7 @@ class LoopProcessor extends AudioWorkletProcessor {
   hear({ slot }) {
     if (slot === this.slot) return;
     this.slot = slot;
-    this.stretch = null;
+    this.stretches = [];
     if (this.slots.has(slot)) this.await(this.slots.get(slot));
   }
 
@@ -87,7 +88,7 @@ class LoopProcessor extends AudioWorkletProcessor {
       this.now = this.coming.sound;
       this.place = this.coming.place;
     }
-    this.stretch = null;
+    this.stretches = [];
     this.turn(sound, place);
   }
 
@@ -193,13 +194,23 @@ class LoopProcessor extends AudioWorkletProcessor {
       this.waiting = null;
       this.whole = waiting.sound;
       this.turn(waiting.sound, this.placeIn({ sound: waiting.sound, share: waiting.share }));
-    } else if (this.stretch && this.left(this.stretch, place) > 2 * this.fade) {
-      const taken = this.stretch;
-      this.stretch = null;
-      this.turn(taken, place);
-    } else if (now !== whole && this.left(now, place) <= this.fade) {
-      this.turn(whole, place);
+    } else {
+      const begun = this.begun(place);
+      if (begun) this.turn(begun, place);
+      else if (now !== whole && this.left(now, place) <= this.fade) this.turn(whole, place);
     }
+  }
+
+  /** The last stretch that has begun, if enough of it is left at a place; those that came before it are not wanted then. */
+  begun(place) {
+    for (let index = this.stretches.length - 1; index >= 0; index -= 1) {
+      const stretch = this.stretches[index];
+      if (this.left(stretch, place) > 2 * this.fade) {
+        this.stretches.splice(0, index + 1);
+        return stretch;
+      }
+    }
+    return null;
   }
 
   /** One frame of a sound, into `this.frame`. */
