@@ -60,8 +60,8 @@ def length_for(took: float | None, further: float | None = None) -> float:
 
 
 def pieces_for(took: float | None, following: float | None = None, further: float | None = None) -> tuple[float, ...]:
-    """How many seconds long a stretch is to be; or its two pieces, so that the second is there before the first ends even
-    if it takes more than twice as long as lately.
+    """How many seconds long a stretch is to be; or its two pieces, so that the second is there before the first ends
+    even if it takes more than twice as long as lately.
 
     Args:
         took: seconds that the first piece of the last stretch took to come; None where there was none yet.

@@ -79,12 +79,63 @@ class QueueTest(BrowserCase):
         self.assertFalse(page.evaluate("queued.queue.busy"))
 
 
+PLAYED = """
+async (sounds) => {
+  const context = new OfflineAudioContext(2, 16000, 48000);
+  await context.audioWorklet.addModule("/static/js/loop-processor.js");
+  const node = new AudioWorkletNode(context, "apilado-loop", { numberOfInputs: 0, outputChannelCount: [2] });
+  node.connect(context.destination);
+  for (const [at, level, edition, frames, begins] of sounds) context.suspend(at / 48000).then(() => {
+    const side = new Float32Array(frames).fill(level);
+    const sound = { blocks: [{ left: side, right: side }], size: frames, frames, slot: "own", gain: 1, revision: edition, edition };
+    node.port.postMessage({ order: "load", loop: begins === null ? sound : { ...sound, begins, length: 20000 } });
+    if (at === 128) node.port.postMessage({ order: "play" });
+    setTimeout(() => context.resume(), 100); // the audio thread takes its messages first
+  });
+  return Array.from((await context.startRendering()).getChannelData(0));
+}
+"""
+LENGTH, AWAKE = 20000, 128
+
+
+class AudioThreadTest(BrowserCase):
+    """What the audio thread makes of sounds of one level each: (when it comes, level, edition, frames, place)."""
+
+    def setUp(self):
+        self.page = self.open("/")
+
+    def heard(self, *sounds):
+        """The level at every thousandth frame of the first half of the loop, which has level 1."""
+        loop = (AWAKE, 0.1, 1, LENGTH, None)
+        found = np.array(self.page.evaluate(PLAYED, [loop, *sounds]))
+        self.assertLess(float(np.abs(np.diff(found[1000:])).max()), 1e-3)  # it is faded to each
+        return [round(10.0 * float(level), 2) for level in found[AWAKE + 1400 : 11000 : 1000]]
+
+    def test_pieces_are_taken_at_their_places_and_the_loop_goes_on_behind_them(self):
+        first, second = (1536, 0.2, 2, 4000, 1400), (2048, 0.3, 2, 4000, 4400)
+        self.assertEqual(self.heard(first, second), [1, 2, 2, 2, 3, 3, 3, 1, 1, 1])
+        late = (5504, *second[1:])
+        self.assertEqual(self.heard(first, late), [1, 2, 2, 2, 1, 3, 3, 1, 1, 1])
+
+    def test_a_piece_that_waits_gives_way_to_what_is_newer(self):
+        first, second = (1536, 0.2, 2, 4000, 1400), (2048, 0.3, 2, 4000, 4400)
+        further, edited = (2560, 0.4, 2, 5400, 2000), (2560, 0.4, 3, 5400, 2000)
+        for newer in (further, edited):
+            self.assertEqual(self.heard(first, second, newer), [1, 2, 4, 4, 4, 4, 1, 1, 1, 1], newer)
+        loop = (2560, 0.5, 3, LENGTH, None)
+        self.assertEqual(self.heard(first, second, loop), [1, 2, 5, 5, 5, 5, 5, 5, 5, 5])
+
+
 COURIER = """
 () => {
   const courier = new Worker("/static/js/courier.js", { type: "module" });
   window.told = [];
   courier.onmessage = ({ data }) => told.push(Object.keys(data).join());
   courier.postMessage({ order: "begin", url: `${location.origin}/played`, client: "test" });
+  const { port1, port2 } = new MessageChannel();
+  window.carried = [];
+  port1.onmessage = ({ data }) => { if (data.order === "load") carried.push([data.loop.begins, data.loop.edition]); };
+  courier.postMessage({ order: "audio", port: port2, rate: 48000 }, [port2]);
   window.edited = (id, final) => courier.postMessage(
     { order: "edit", id, final, url: `${location.origin}/played/${id}`, data: { base: 1, hears: null } });
 }
@@ -121,6 +172,18 @@ class CourierTest(BrowserCase):
         self.answer("1", answer_part({"answer": {"revision": 2}}))
         # The loop is not there: the next stretch is asked for all the same.
         self.until(self.page, "told.includes('further')")
+
+    def test_a_second_piece_is_carried_behind_the_first_and_the_loop_is_asked_for_in_any_case(self):
+        first = {"revision": 3, "frames": 4, "begins": 0, "length": 96000, "rate": 48000, "ms": 1.0, "more": True}
+        second = {**first, "begins": 3, "more": False}
+        for pieces in ([first, second], [first]):
+            self.answer("1", answer_part({"answer": {"revision": 2}}))
+            parts = [answer_part(each, bytes(32)) for each in pieces]
+            self.answer("2", answer_part({"kept": 3}), *parts, answer_part({"answer": {"revision": 3}}))
+            self.waits_for("loop")
+            self.assertEqual(self.page.evaluate("carried"), [[each["begins"], 1] for each in pieces])
+            if len(pieces) > 1:
+                self.setUp()
 
     def test_where_the_newest_is_refused_the_one_before_is_heard(self):
         for late in (True, False):

@@ -10,7 +10,17 @@ import pyloudnorm
 from apilado.actions import stacks
 from apilado.actions.delivery import rendered_files
 from apilado.actions.delivery_plan import DeliveryOptions
-from apilado.actions.hearing import FIRST_S, LEFT_S, LONGEST_S, SHORTEST_S, SOON_S, length_for
+from apilado.actions.hearing import (
+    FIRST_S,
+    LEFT_S,
+    LONGEST_S,
+    OVER_S,
+    QUICK_S,
+    SHORTEST_S,
+    SOON_S,
+    length_for,
+    pieces_for,
+)
 from apilado.core.document.edits import apply
 from apilado.core.document.edits_values import SetValue
 from apilado.core.render.audition import Audition
@@ -304,6 +314,17 @@ class InAPlaceTest(WebCase):
             self.assertGreaterEqual(length_for(took) - took, LEFT_S)
         self.assertGreater(length_for(0.1, 0.4), 0.1 + SOON_S + 0.4)  # until a further one has come
         self.assertEqual((length_for(0.1, 0.01), length_for(0.1, 9.0)), (length_for(0.1), LONGEST_S))
+
+    def test_one_that_is_slow_to_come_comes_in_two_pieces(self):
+        self.assertEqual((pieces_for(None), pieces_for(QUICK_S)), ((FIRST_S,), (length_for(QUICK_S),)))
+        for took, following in ((0.05, 0.02), (0.08, 0.05), (0.1, None), (0.15, 0.1)):
+            first, second = pieces_for(took, following)
+            self.assertLess(first, length_for(took) + (following or took))
+            self.assertGreaterEqual(
+                first - OVER_S - took, 2.0 * (following or took) + 1e-9
+            )  # the second has come by then
+            self.assertAlmostEqual(first + second - OVER_S, length_for(took + (following or took)))
+        self.assertEqual(pieces_for(0.4, 0.4), (LONGEST_S,))  # the first would be nearly all of it
 
 
 def there_length(stack):

@@ -7,14 +7,15 @@ from unittest.mock import patch
 import numpy as np
 
 from apilado.actions import stacks
+from apilado.actions.hearing import OVER_S
 from apilado.errors import Overtaken
 from tests.web.case import WebCase
 
 
 class SectionsWebTest(WebCase):
-    def posted(self, edit, *, section="", whole=False, hears=None):
+    def posted(self, edit, *, section="", whole=False, hears=None, final=True):
         view = {"section": section, "selected": "layer:mid"}
-        return {"edit": edit, "whole": whole, "base": self.head().id, "view": view, "hears": hears}
+        return {"edit": edit, "whole": whole, "base": self.head().id, "view": view, "hears": hears, "final": final}
 
     def change(self, edit, *, section="", whole=False, status=200):
         answer = self.client.post(
@@ -28,8 +29,8 @@ class SectionsWebTest(WebCase):
         self.assertEqual(found.status_code, 200, found.text[:300])
         return found
 
-    def heard(self, edit, place, length):
-        posted = self.posted(edit, hears={"place": place, "length": length})
+    def heard(self, edit, place, length, *, final=True):
+        posted = self.posted(edit, hears={"place": place, "length": length}, final=final)
         return parts_of(self.client.post(f"/stacks/{self.stack_id}/edits", json=posted).content)
 
     def made(self):
@@ -88,6 +89,18 @@ class SectionsWebTest(WebCase):
             stretch, after = np.frombuffer(content, "<f4").reshape(2, -1), self.loop()[0]
             index = (head["begins"] + np.arange(stretch.shape[1])) % length
             self.assertLess(float(np.abs(stretch - after[:, index]).max()), 0.03 * float(np.abs(after).max()))
+        # Where the last was slow to come it comes in two pieces, that of a hand that still moves as a whole.
+        self.workspace.paces[self.stack_id, "first"] = 0.1
+        for final, mores in ((True, [True, False]), (False, [False])):
+            edit = {"op": "set", "path": "layers/high/level_db", "value": -7.0 - final}
+            _, *pieces, _ = self.heard(edit, 3000, length, final=final)
+            self.assertEqual([head["more"] for head, _ in pieces], mores)
+            after, ends = self.loop()[0], pieces[0][0]["begins"]
+            for head, content in pieces:
+                self.assertEqual(ends - head["begins"], 0 if head is pieces[0][0] else round(OVER_S * head["rate"]))
+                stretch, ends = np.frombuffer(content, "<f4").reshape(2, -1), head["begins"] + head["frames"]
+                there = after[:, (head["begins"] + np.arange(head["frames"])) % length]
+                self.assertLess(float(np.abs(stretch - there).max()), 0.03 * float(np.abs(after).max()))
         # Of another length there is no stretch: the loop is waited for.
         first, second = self.heard({"op": "set", "path": "tempo_bpm", "value": 100.0}, 0, length)
         self.assertEqual(("kept" in first[0], "answer" in second[0]), (True, True))

@@ -47,8 +47,8 @@ FADES_BESIDES = 0.34
 one length, one behind the other, have fallen by 60 dB after 1.34 times that of one; ones of other lengths sooner, and
 a third and a fourth add less each."""
 HELD_FADES = 0.55
-"""Of what fades before a level that goes on from the last loop, so much is waited for: down to -36 dB instead of -66, for
-behind that level a stretch is right within 30 dB, not 60."""
+"""Of what fades before a level that goes on from the last loop, so much is waited for: down to -36 dB instead of -66,
+for behind that level a stretch is right within 30 dB, not 60."""
 EXACT_S = 0.05
 """What runs before a stretch is there for what remembers it: up to so short before, its drives need not be oversampled.
 What they mirror down then lies under what they make, and has faded when the stretch begins."""

@@ -74,6 +74,11 @@ class LeadTest(unittest.TestCase):
         lead = _Lead(0.1, 0.3, 0.5).behind(_Lead(0.02, 0.4, 0.4))
         self.assertAlmostEqual(lead.whole_s, 0.12)
         self.assertAlmostEqual(lead.seconds, 0.12 + 0.4 + 0.34 * 0.5)
+        # Behind a level that goes on from the last loop less is waited for, but only where nothing else reads it.
+        held = _Lead(0.1, 0.3, 0.3, held=True)
+        self.assertAlmostEqual(held.behind(_Lead(0.02, 0.4, 0.4)).seconds, 0.12 + 0.3 + 0.34 * 0.55 * 0.4)
+        self.assertTrue(held.behind(_Lead(0.02, 0.4, 0.4)).held and held.at_least(held).held)
+        self.assertFalse(held.at_least(_Lead()).held or _Lead().at_least(held).held)
         both = _Lead(0.1, 0.3, 0.5).at_least(_Lead(0.2, 0.1, 0.6))
         self.assertEqual((both.whole_s, both.longest_s, both.summed_s), (0.2, 0.3, 0.6))
 
