@@ -114,6 +114,8 @@ class AudioThreadTest(BrowserCase):
     def test_pieces_are_taken_at_their_places_and_the_loop_goes_on_behind_them(self):
         first, second = (1536, 0.2, 2, 4000, 1400), (2048, 0.3, 2, 4000, 4400)
         self.assertEqual(self.heard(first, second), [1, 2, 2, 2, 3, 3, 3, 1, 1, 1])
+        early = [(at, *sound[1:]) for at, sound in ((1024, first), (1152, second))]
+        self.assertEqual(self.heard(*early), [1, 2, 2, 2, 3, 3, 3, 1, 1, 1])
         late = (5504, *second[1:])
         self.assertEqual(self.heard(first, late), [1, 2, 2, 2, 1, 3, 3, 1, 1, 1])
 
@@ -122,6 +124,8 @@ class AudioThreadTest(BrowserCase):
         further, edited = (2560, 0.4, 2, 5400, 2000), (2560, 0.4, 3, 5400, 2000)
         for newer in (further, edited):
             self.assertEqual(self.heard(first, second, newer), [1, 2, 4, 4, 4, 4, 1, 1, 1, 1], newer)
+        waiting = (2560, 0.4, 3, 3000, 5400)
+        self.assertEqual(self.heard(first, second, waiting), [1, 2, 2, 2, 1, 4, 4, 1, 1, 1])
         loop = (2560, 0.5, 3, LENGTH, None)
         self.assertEqual(self.heard(first, second, loop), [1, 2, 5, 5, 5, 5, 5, 5, 5, 5])
 
