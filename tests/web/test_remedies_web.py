@@ -3,6 +3,7 @@
 import json
 import threading
 
+from apilado.core.render.engine import Rank
 from tests.web.case import Structure, WebCase
 
 
@@ -46,11 +47,11 @@ class RemediesTest(WebCase):
         begun, found = threading.Event(), []
         computed = self.workspace.engine._computed
 
-        def slowed(stage, inputs, token):
-            if token.behind:
+        def slowed(stage, inputs, token, rank):
+            if rank is Rank.BEHIND:
                 begun.set()
                 going_on.wait(30)
-            return computed(stage, inputs, token)
+            return computed(stage, inputs, token, rank)
 
         going_on = threading.Event()
         self.workspace.engine._computed = slowed

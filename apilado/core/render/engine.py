@@ -7,9 +7,8 @@ from collections import OrderedDict
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import AbstractContextManager, contextmanager, nullcontext
+from enum import IntEnum
 from functools import partial
-from heapq import heappop, heappush
-from itertools import count
 from threading import Condition, Event, Lock
 from time import thread_time
 from typing import Any
@@ -32,13 +31,22 @@ MORE_THAN_IT_MAKES = 2
 """Inputs that a stage lets go of: it makes one result."""
 
 
+class Rank(IntEnum):
+    """What gives way to what: a render waits between its pieces while one of a higher rank is under way."""
+
+    BEHIND = 0
+    """What is tried behind what is heard."""
+    USUAL = 1
+    SOON = 2
+    """What is wanted as soon as can be, such as a stretch of what is playing."""
+
+
 class Token:
     """Says whether a render is still wanted."""
 
     def __init__(self, *, behind: bool = False, waited_for: bool = True) -> None:
         self._overtaken = Event()
-        self.behind = behind
-        """Whether it gives way to all that is heard."""
+        self.rank = Rank.BEHIND if behind else Rank.USUAL
         self.waited_for = waited_for and not behind
         """Whether what runs behind waits for its end: not for that of a job, which may take minutes."""
         self.spent: dict[bytes, float] = {}
@@ -55,10 +63,10 @@ class Token:
 
 
 class Engine:
-    """Computes stages in a pool of threads (kernels release the GIL) over one shared cache.
+    """Computes stages in pools of threads (kernels release the GIL) over one shared cache.
 
-    What runs behind has threads of its own, and waits between its pieces while anything that is heard is rendered. To
-    let the system put it off instead would be wrong: it may hold the interpreter's lock, for which the others wait.
+    Each rank has threads of its own, and waits between its pieces while anything of a higher one is rendered. To let
+    the system put it off instead would be wrong: it may hold the interpreter's lock, for which the others wait.
     """
 
     def __init__(self, cache_bytes: int = DEFAULT_LIMIT_BYTES, threads: int | None = None) -> None:
@@ -68,20 +76,21 @@ class Engine:
         """What is measured of it: a room of its own, or the spectra of a long piece would put out what is heard."""
         self._chains: OrderedDict[bytes, float] = OrderedDict()
         """By its key, the seconds that a stage took with all that it was made of."""
-        self._threads, self._at_work = threads or os.cpu_count() or 2, 0
-        self.pool = ThreadPoolExecutor(self._threads, thread_name_prefix="render")
-        self._behind = ThreadPoolExecutor(max(1, self._threads - 1), thread_name_prefix="behind")
+        self._threads = threads or os.cpu_count() or 2
+        self._at_work = dict.fromkeys(Rank, 0)
+        """How many stages of each rank are being computed."""
+        of_rank = {Rank.BEHIND: max(1, self._threads - 1), Rank.USUAL: self._threads, Rank.SOON: self._threads}
+        self.pools = {
+            rank: ThreadPoolExecutor(count, thread_name_prefix=rank.name.lower()) for rank, count in of_rank.items()
+        }
         self._way = _Way()
-        self._waiting: list[tuple[bool, int, Callable[[], None]]] = []
-        """What no thread has begun with, by whether it can wait and by when it came."""
-        self._numbers = count()
         self._running: dict[bytes, _UnderWay] = {}
         self._lock = Lock()
 
     def close(self) -> None:
         """Waits for what is running and ends the threads."""
-        self.pool.shutdown()
-        self._behind.shutdown()
+        for pool in self.pools.values():
+            pool.shutdown()
 
     def at_hand(self, stage: Stage) -> Any | None:
         """The result of a stage, if it has been computed and kept."""
@@ -117,20 +126,6 @@ class Engine:
         """Whether the result of a stage is at hand."""
         return self.at_hand(stage) is not None
 
-    def submit(self, work: Callable[[], None], *, behind: bool, soon: bool = False) -> None:
-        """Has work done by a thread, or by one of those that run behind: first what is wanted soon."""
-        if behind:
-            self._behind.submit(work)
-            return
-        with self._lock:
-            heappush(self._waiting, (not soon, next(self._numbers), work))
-        self.pool.submit(self._do_the_next)
-
-    def _do_the_next(self) -> None:
-        with self._lock:
-            *_, work = heappop(self._waiting)
-        work()
-
     def run(self, stages: Sequence[Stage], token: Token | None = None, *, soon: bool = False) -> list[Any]:
         """The results of the stages, in order; a stage is computed as soon as all its inputs are.
 
@@ -142,42 +137,47 @@ class Engine:
             Overtaken: the token was overtaken before the end.
         """
         token = token or Token()
-        with self._way.taken() if token.waited_for else nullcontext():
-            return _Run(self, stages, token, soon).results()
+        rank = Rank.SOON if soon else token.rank
+        with self._way.taken(rank) if token.waited_for else nullcontext():
+            return _Run(self, stages, token, rank).results()
 
     def going_first(self) -> AbstractContextManager[None]:
         """Within it, what runs behind waits as it does while something that is heard is rendered."""
-        return self._way.taken()
+        return self._way.taken(Rank.USUAL)
 
-    def check(self, token: Token) -> None:
-        """Raises Overtaken if a newer render has made this one pointless; what runs behind waits here until it may."""
+    def check(self, token: Token, rank: Rank | None = None) -> None:
+        """Raises Overtaken if a newer render has made this one pointless; what has to give way waits here until it may
+        go on.
+
+        Args:
+            rank: of the render, if that is another than its token's.
+        """
         token.check()
-        if token.behind:
-            self._way.wait_until_free()
-            token.check()
+        self._way.wait_until_free(token.rank if rank is None else rank)
+        token.check()
 
-    def once(self, stage: Stage, inputs: Sequence[Any], token: Token) -> Any:
+    def once(self, stage: Stage, inputs: Sequence[Any], token: Token, rank: Rank) -> Any:
         """A stage's result from its inputs; where another run is computing it already, that one's.
 
-        What is heard does not wait for what runs behind it: on a machine that is busy that may get no turn for long.
+        Nothing waits for what is of a lower rank: that waits for it, or may get no turn for long on a busy machine.
         """
         if not stage.kept:
-            return self._computed(stage, inputs, token)
-        cache, mine = self._cache_of(stage), _UnderWay(token.behind)
+            return self._computed(stage, inputs, token, rank)
+        cache, mine = self._cache_of(stage), _UnderWay(rank)
         while True:
             found = cache.get(stage.key)
             if found is not None:
                 return found
             with self._lock:
                 other = self._running.get(stage.key)
-                if other is None or (other.behind and not mine.behind):
+                if other is None or other.rank < rank:
                     self._running[stage.key] = mine
                     break
             other.done.wait()  # it computes, and waits for nobody: its inputs were there before it began
         try:
             found = cache.get(stage.key)  # finished between the look and the claim
             if found is None:
-                found = self._computed(stage, inputs, token)
+                found = self._computed(stage, inputs, token, rank)
                 cache.put(stage.key, found, self._cost(stage, token.spent[stage.key]))
             return found
         finally:
@@ -186,26 +186,30 @@ class Engine:
                     del self._running[stage.key]
             mine.done.set()
 
-    def _computed(self, stage: Stage, inputs: Sequence[Any], token: Token) -> Any:
-        shared = stage.each_channel and inputs[0].shape[0] == 2 and not token.behind and self._idle()
+    def _computed(self, stage: Stage, inputs: Sequence[Any], token: Token, rank: Rank) -> Any:
+        two = stage.each_channel and inputs[0].shape[0] == 2
+        work = partial(self._shared, self.pools[rank]) if two and self._idle(rank) else _timed
         with self._lock:
-            self._at_work += not token.behind  # that waits while anything else is rendered
+            self._at_work[rank] += 1
         try:
-            result, seconds = (self._shared if shared else _timed)(stage, inputs, partial(self.check, token))
+            result, seconds = work(stage, inputs, partial(self.check, token, rank))
         finally:
             with self._lock:
-                self._at_work -= not token.behind
+                self._at_work[rank] -= 1
         token.spent[stage.key] = seconds
         return frozen(result)
 
-    def _idle(self) -> bool:
-        """Whether a thread has nothing to do."""
-        return self._at_work + 1 < self._threads
+    def _idle(self, rank: Rank) -> bool:
+        """Whether a thread has nothing to do: those of lower ranks are not counted, they wait."""
+        return rank > Rank.BEHIND and self._at_work[rank] + 1 < self._threads
 
-    def _shared(self, stage: Stage, inputs: Sequence[Any], check: Callable[[], None]) -> tuple[Any, float]:
+    @staticmethod
+    def _shared(
+        pool: ThreadPoolExecutor, stage: Stage, inputs: Sequence[Any], check: Callable[[], None]
+    ) -> tuple[Any, float]:
         """(a stage's result, the seconds it took both threads), each of which makes a channel."""
         sound, *others = inputs
-        helped = self.pool.submit(_timed, stage, [sound[1:], *others], check)
+        helped = pool.submit(_timed, stage, [sound[1:], *others], check)
         try:
             left, seconds = _timed(stage, [sound[:1], *others], check)
         finally:
@@ -215,32 +219,32 @@ class Engine:
 
 
 class _Way:
-    """What is heard goes first: what runs behind waits while a run of the others is under way."""
+    """Which runs are under way, for which those of lower ranks wait."""
 
     def __init__(self) -> None:
-        self._runs, self._free = 0, Condition()
+        self._runs, self._free = dict.fromkeys(Rank, 0), Condition()
 
     @contextmanager
-    def taken(self) -> Iterator[None]:
+    def taken(self, rank: Rank) -> Iterator[None]:
         with self._free:
-            self._runs += 1
+            self._runs[rank] += 1
         try:
             yield
         finally:
             with self._free:
-                self._runs -= 1
+                self._runs[rank] -= 1
                 self._free.notify_all()
 
-    def wait_until_free(self) -> None:
+    def wait_until_free(self, rank: Rank) -> None:
         with self._free:
-            self._free.wait_for(lambda: not self._runs)
+            self._free.wait_for(lambda: not any(self._runs[higher] for higher in Rank if higher > rank))
 
 
 class _UnderWay:
-    """A stage that is being computed, behind what is heard or not."""
+    """A stage that is being computed."""
 
-    def __init__(self, behind: bool) -> None:
-        self.behind, self.done = behind, Event()
+    def __init__(self, rank: Rank) -> None:
+        self.rank, self.done = rank, Event()
 
 
 class _Run:
@@ -251,8 +255,8 @@ class _Run:
     is made of is let go before the next layer is begun, as far as the threads allow.
     """
 
-    def __init__(self, engine: Engine, targets: Sequence[Stage], token: Token, soon: bool) -> None:
-        self._engine, self._targets, self._token, self._soon = engine, targets, token, soon
+    def __init__(self, engine: Engine, targets: Sequence[Stage], token: Token, rank: Rank) -> None:
+        self._engine, self._targets, self._token, self._rank = engine, targets, token, rank
         self._there: dict[bytes, Any] = {}
         self._in_hand: dict[bytes, Stage] = {}
         self._missing: dict[bytes, int] = {}
@@ -273,7 +277,7 @@ class _Run:
         for stage in targets:
             self._visit(stage)
             self._readers[stage.key] = self._readers.get(stage.key, 0) + 1
-        if soon:
+        if rank is Rank.SOON:
             self._measure_ways()
 
     def results(self) -> list[Any]:
@@ -315,7 +319,7 @@ class _Run:
 
     def _submit(self) -> None:
         self._under_way += 1
-        self._engine.submit(self._compute, behind=self._token.behind, soon=self._soon)
+        self._engine.pools[self._rank].submit(self._compute)
 
     def _compute(self) -> None:
         with self._lock:
@@ -323,9 +327,10 @@ class _Run:
             self._ready.remove(stage)
         result, failure = None, None
         try:
-            self._engine.check(self._token)
+            self._engine.check(self._token, self._rank)
             if self._failure is None:
-                result = self._engine.once(stage, [self._there[source.key] for source in stage.inputs], self._token)
+                inputs = [self._there[source.key] for source in stage.inputs]
+                result = self._engine.once(stage, inputs, self._token, self._rank)
         except BaseException as error:
             failure = error
         with self._lock:

@@ -53,7 +53,7 @@ class StagesTest(unittest.TestCase):
         engine.run([graph_of(stack).output])
         calls = []
         original = engine.once
-        engine.once = lambda s, inputs, token: calls.append(s.name) or original(s, inputs, token)
+        engine.once = lambda s, *told: calls.append(s.name) or original(s, *told)
         engine.run([graph_of(apply(stack, SetValue(path="layers/mid/path/eq/points/dip/gain_db", value=-6.0))).output])
         self.assertEqual(
             sorted(calls),
@@ -263,41 +263,18 @@ class StagesTest(unittest.TestCase):
         may_break_off()  # outside of a run nobody asks
         engine.close()
 
-    def test_what_is_wanted_soon_comes_before_what_waits_already(self):
-        engine, begun, go, asked = Engine(threads=1), Event(), Event(), Event()
-        submit, order = engine.submit, []
-
-        def watched(work, *, soon=False, **named):
-            submit(work, soon=soon, **named)
-            if soon:
-                asked.set()
-
-        def first():
-            begun.set()
-            go.wait()
-
-        engine.submit = watched
-        whole = [stage(first), *(stage(lambda *, name: order.append(name) or name, name=f"part {n}") for n in range(3))]
-        runs = [Thread(target=engine.run, args=(whole,))]
-        runs[0].start()
-        begun.wait()
-        soon = [stage(lambda *, name: order.append(name) or name, name="soon")]
-        runs.append(Thread(target=engine.run, args=(soon,), kwargs={"soon": True}))
-        runs[1].start()
-        asked.wait()
-        go.set()
-        for each in runs:
-            each.join()
-        self.assertEqual(order, ["soon", "part 0", "part 1", "part 2"])
-        engine.close()
-
     def test_what_runs_behind_waits_between_its_pieces_while_something_is_heard_and_for_no_job(self):
         self.assertEqual(self.behind_and(Token()), ["other", "behind"])
         self.assertEqual(self.behind_and(Token(waited_for=False)), ["behind", "other"])
 
-    def behind_and(self, token):
+    def test_the_loop_waits_between_its_pieces_while_a_stretch_is_rendered_which_has_threads_of_its_own(self):
+        for threads in (1, 2):
+            self.assertEqual(self.behind_and(Token(), Token(), threads, soon=True), ["other", "behind"])
+
+    def behind_and(self, token, lower=None, threads=2, **how):
         """In which order something that runs behind and something else come to their ends."""
-        engine, order, go = Engine(threads=2), [], [Event(), Event()]
+        engine, order, go = Engine(threads=threads), [], [Event(), Event()]
+        lower = lower or Token(behind=True)
         begun, asked = [Event(), Event()], Event()
 
         def behind():
@@ -313,8 +290,8 @@ class StagesTest(unittest.TestCase):
             order.append("other")
 
         runs = [
-            Thread(target=engine.run, args=([stage(behind)], Token(behind=True))),
-            Thread(target=engine.run, args=([stage(other)], token)),
+            Thread(target=engine.run, args=([stage(behind)], lower)),
+            Thread(target=engine.run, args=([stage(other)], token), kwargs=how),
         ]
         for thread, event in zip(runs, begun, strict=True):
             thread.start()
@@ -376,6 +353,10 @@ class StagesTest(unittest.TestCase):
         engine.close()
 
     def test_what_is_heard_waits_for_nothing_that_runs_behind_it(self):
+        for lower, soon in ((Token(behind=True), False), (Token(), True)):
+            self.computed_twice(lower, soon)
+
+    def computed_twice(self, lower, soon):
         engine, begun, go, came = Engine(threads=2), Event(), Event(), []
         self.addCleanup(engine.close)
         self.addCleanup(go.set)
@@ -388,10 +369,10 @@ class StagesTest(unittest.TestCase):
             return np.full(1, float(len(came)))
 
         wanted, found = stage(twice), []
-        behind = Thread(target=lambda: found.append(engine.run([wanted], Token(behind=True))[0]))
+        behind = Thread(target=lambda: found.append(engine.run([wanted], lower)[0]))
         behind.start()
         self.assertTrue(begun.wait(60.0))
-        heard = Thread(target=lambda: found.append(engine.run([wanted])[0]))
+        heard = Thread(target=lambda: found.append(engine.run([wanted], soon=soon)[0]))
         heard.start()
         heard.join(60.0)
         self.assertEqual([float(each[0]) for each in found], [2.0])

@@ -13,7 +13,7 @@ import numpy as np
 from apilado.core.clock import Clock
 from apilado.core.document.path import every_treatment
 from apilado.core.render import engine
-from apilado.core.render.engine import Engine, Token
+from apilado.core.render.engine import Engine, Rank, Token
 from apilado.core.render.stage import stage
 from apilado.core.treatments.filter import Filter
 from apilado.core.treatments.soft_clip import SoftClip
@@ -62,7 +62,7 @@ class SharingTest(unittest.TestCase):
         let_go = threading.Event()
         self.addCleanup(let_go.set)
         held = threading.Event()
-        self.engine.pool.submit(lambda: (held.set(), let_go.wait(60.0)))
+        self.engine.pools[Rank.USUAL].submit(lambda: (held.set(), let_go.wait(60.0)))
         held.wait(60.0)
         (found,) = self.engine.run([self.wanted(self.doubled)])
         np.testing.assert_array_equal(found, SOUND * 2.0)
