@@ -59,22 +59,30 @@ def length_for(took: float | None, further: float | None = None) -> float:
     return min(max(LEFT_S + TIMES * took, until_the_next, SHORTEST_S), LONGEST_S)
 
 
-def pieces_for(took: float | None, following: float | None = None, further: float | None = None) -> tuple[float, ...]:
-    """How many seconds long a stretch is to be; or its two pieces, so that the second is there before the first ends
-    even if it takes more than twice as long as lately.
+def first_piece_for(took: float | None, following: float | None = None) -> float | None:
+    """How many seconds long the first piece of a stretch is to be, so that the second is there before it ends even if
+    that takes more than twice as long as lately; None where two pieces are not worth it.
 
     Args:
         took: seconds that the first piece of the last stretch took to come; None where there was none yet.
         following: that the second one took after it, if there was one.
-        further: that a further stretch takes, which has to come before this one ends.
     """
-    whole = length_for(took, further)
     if took is None or took <= QUICK_S:
-        return (whole,)
-    following = took if following is None else following
-    first = max(PIECE_S, took + TIMES * following + OVER_S)
-    both = length_for(took + following, further)
-    return (first, both - first + OVER_S) if first <= WORTH * both else (whole,)
+        return None
+    first = max(PIECE_S, took + TIMES * (took if following is None else following) + OVER_S)
+    return first if first <= WORTH * length_for(took) else None
+
+
+def second_piece_for(first: float, took: float, further: float | None = None) -> float:
+    """How many seconds long the second piece is to be.
+
+    Args:
+        first: seconds that the first is long.
+        took: that it took to come.
+        further: that a further stretch took lately, which has to come before this one ends; of this edit it may take
+            twice as long as the first piece, for it is longer.
+    """
+    return length_for(2.0 * took, max(further or 0.0, 2.0 * took)) - first + OVER_S
 
 
 def slower_of(took: float, before: float | None) -> float:
@@ -128,19 +136,16 @@ def hear_stretch(
         "came_out": last.came_out,
         "most": MOST_OF_THE_LOOP,
     }
-    paces = {kind: workspace.paces.get((stack_id, kind)) for kind in ("first", "next", "further")}
-    kind = "further" if further else "first"
+    kind, began_with = ("further" if further else "first"), began
+    paces = {name: workspace.paces.get((stack_id, name)) for name in ("first", "next", "further")}
     if came is not None:
         paces[kind] = slower_of(came, paces[kind])
-    if further:
-        lengths = (max(length_for(paces[kind]), FIRST_S),)
-    elif in_pieces:
-        lengths = pieces_for(paces["first"], paces["next"], paces["further"])
-    else:
-        lengths = (length_for(paces["first"], paces["further"]),)
+    whole = max(length_for(paces[kind]), FIRST_S) if further else length_for(paces["first"], paces["further"])
+    piece = first_piece_for(paces["first"], paces["next"]) if in_pieces else None
+    seconds = piece or whole
     begins = (place + round(AHEAD_S * clock.rate_hz)) % length
-    for number, seconds in enumerate(lengths):
-        frames, name = round(seconds * clock.rate_hz), "next" if number else kind
+    for name in (kind, "next") if piece else (kind,):
+        frames = round(seconds * clock.rate_hz)
         try:
             target = stretch_of([output], clock, begins, frames, workspace.engine.holds, **known)
         except NotAtOnce:
@@ -148,5 +153,6 @@ def hear_stretch(
         token.check()
         (audio,) = workspace.engine.run(target, token, soon=True)
         workspace.paces[stack_id, name] = slower_of(perf_counter() - began, paces[name])
-        yield Heard(audio, begins, length, clock.rate_hz, more=number + 1 < len(lengths))
+        yield Heard(audio, begins, length, clock.rate_hz, more=piece is not None and name == kind)
         began, begins = perf_counter(), (begins + frames - round(OVER_S * clock.rate_hz)) % length
+        seconds = second_piece_for(seconds, max(began - began_with, paces["first"] or 0.0), paces["further"])

@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import partial
 
-from apilado.actions.hearing import pieces_for, slower_of
+from apilado.actions.hearing import first_piece_for, length_for, slower_of
 from apilado.bench.figures import Figure
 from apilado.bench.reference import heavy_stack
 from apilado.bench.timing import peak_mib
@@ -104,7 +104,8 @@ def tell(bars: int) -> None:
         for kind in KINDS:
             stack = apply(stack, edits_of(stack, number)[kind])
             begins = (number * 100_000) % clock.frames
-            took = _seconds(partial(_stretch, engine, stack, begins, heard, pieces_for(pace)[0]))
+            seconds = first_piece_for(pace) or length_for(pace)
+            took = _seconds(partial(_stretch, engine, stack, begins, heard, seconds))
             pace = slower_of(took, pace)
             stretches.setdefault(kind, []).append(took)
             heard = build(stack, clock, no_assets)

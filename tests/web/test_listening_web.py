@@ -18,8 +18,9 @@ from apilado.actions.hearing import (
     QUICK_S,
     SHORTEST_S,
     SOON_S,
+    first_piece_for,
     length_for,
-    pieces_for,
+    second_piece_for,
 )
 from apilado.core.document.edits import apply
 from apilado.core.document.edits_values import SetValue
@@ -316,15 +317,17 @@ class InAPlaceTest(WebCase):
         self.assertEqual((length_for(0.1, 0.01), length_for(0.1, 9.0)), (length_for(0.1), LONGEST_S))
 
     def test_one_that_is_slow_to_come_comes_in_two_pieces(self):
-        self.assertEqual((pieces_for(None), pieces_for(QUICK_S)), ((FIRST_S,), (length_for(QUICK_S),)))
-        for took, following in ((0.05, 0.02), (0.08, 0.05), (0.1, None), (0.15, 0.1)):
-            first, second = pieces_for(took, following)
-            self.assertLess(first, length_for(took) + (following or took))
+        for took in (None, QUICK_S, 0.4):  # unknown, quick, or the first would be nearly all of it
+            self.assertIsNone(first_piece_for(took))
+        for took, following in ((0.05, 0.02), (0.08, 0.05), (0.07, None), (0.15, 0.08)):
+            first = first_piece_for(took, following)
+            self.assertLess(first, 0.75 * length_for(took))
             self.assertGreaterEqual(
                 first - OVER_S - took, 2.0 * (following or took) + 1e-9
             )  # the second has come by then
-            self.assertAlmostEqual(first + second - OVER_S, length_for(took + (following or took)))
-        self.assertEqual(pieces_for(0.4, 0.4), (LONGEST_S,))  # the first would be nearly all of it
+            for further in (None, 0.3):  # which has come before the second ends, asked for when that is there
+                both = first + second_piece_for(first, took, further) - OVER_S
+                self.assertGreater(both, took + (following or took) + SOON_S + (further or 2.0 * took))
 
 
 def there_length(stack):
