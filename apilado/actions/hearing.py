@@ -11,7 +11,7 @@ from apilado.actions.workspace import Workspace
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.audio import Audio
 from apilado.core.render.audition import WHOLE, Audition
-from apilado.core.render.engine import Token
+from apilado.core.render.engine import Rank, Token
 from apilado.core.render.graph import clock_of
 from apilado.core.render.last_loop import LastLoop
 from apilado.core.render.listening import listened
@@ -124,7 +124,8 @@ def hear_stretch(
     if clock.loop_frames != length:
         return
     try:
-        output = listened(stack, audition, clock, workspace.load).output
+        with workspace.engine.going_first(Rank.SOON):
+            output = listened(stack, audition, clock, workspace.load).output
     except (NotFound, InvalidEdit):
         return
     token.check()
@@ -147,7 +148,8 @@ def hear_stretch(
     for name in (kind, "next") if piece else (kind,):
         frames = round(seconds * clock.rate_hz)
         try:
-            target = stretch_of([output], clock, begins, frames, workspace.engine.holds, **known)
+            with workspace.engine.going_first(Rank.SOON):
+                target = stretch_of([output], clock, begins, frames, workspace.engine.holds, **known)
         except NotAtOnce:
             return
         token.check()

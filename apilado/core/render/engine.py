@@ -9,7 +9,7 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import AbstractContextManager, contextmanager, nullcontext
 from enum import IntEnum
 from functools import partial
-from threading import Condition, Event, Lock
+from threading import Condition, Event, Lock, local
 from time import thread_time
 from typing import Any
 
@@ -137,23 +137,24 @@ class Engine:
             Overtaken: the token was overtaken before the end.
         """
         token = token or Token()
-        rank = Rank.SOON if soon else token.rank
+        rank = max(Rank.SOON if soon else token.rank, self._way.mine())
         with self._way.taken(rank) if token.waited_for else nullcontext():
             return _Run(self, stages, token, rank).results()
 
-    def going_first(self) -> AbstractContextManager[None]:
-        """Within it, what runs behind waits as it does while something that is heard is rendered."""
-        return self._way.taken(Rank.USUAL)
+    def going_first(self, rank: Rank = Rank.USUAL) -> AbstractContextManager[None]:
+        """Within it, what is of a lower rank waits as it does while something of this one is rendered; what this thread
+        renders has it too."""
+        return self._way.taken(rank)
 
-    def check(self, token: Token, rank: Rank | None = None) -> None:
+    def check(self, token: Token, rank: Rank = Rank.BEHIND) -> None:
         """Raises Overtaken if a newer render has made this one pointless; what has to give way waits here until it may
         go on.
 
         Args:
-            rank: of the render, if that is another than its token's.
+            rank: of the render, if that is higher than its token's.
         """
         token.check()
-        self._way.wait_until_free(token.rank if rank is None else rank)
+        self._way.wait_until_free(max(token.rank, rank, self._way.mine()))
         token.check()
 
     def once(self, stage: Stage, inputs: Sequence[Any], token: Token, rank: Rank) -> Any:
@@ -222,15 +223,22 @@ class _Way:
     """Which runs are under way, for which those of lower ranks wait."""
 
     def __init__(self) -> None:
-        self._runs, self._free = dict.fromkeys(Rank, 0), Condition()
+        self._runs, self._free, self._here = dict.fromkeys(Rank, 0), Condition(), local()
+
+    def mine(self) -> Rank:
+        """The highest rank that this thread has taken the way for: it does not wait for itself."""
+        return getattr(self._here, "rank", Rank.BEHIND)
 
     @contextmanager
     def taken(self, rank: Rank) -> Iterator[None]:
         with self._free:
             self._runs[rank] += 1
+        before = self.mine()
+        self._here.rank = max(before, rank)
         try:
             yield
         finally:
+            self._here.rank = before
             with self._free:
                 self._runs[rank] -= 1
                 self._free.notify_all()

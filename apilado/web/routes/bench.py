@@ -25,7 +25,7 @@ from apilado.core.notes import Note
 from apilado.core.parameters import Model, parameters_of
 from apilado.core.render.audition import Audition
 from apilado.core.render.elsewhere import PLACES
-from apilado.core.render.engine import Token
+from apilado.core.render.engine import Rank, Token
 from apilado.core.soundings.alignment import advise, change_in_words
 from apilado.core.soundings.make_room import MOST_PROPOSALS, all_of, make_room
 from apilado.core.soundings.measures import Measures, measure
@@ -157,7 +157,7 @@ def edits(request: Request, stack_id: int, posted: EditRequest) -> Any:
     section = posted.view.section
     inside = edit.goes_into(section) and not posted.whole
     change = InSection(section=section, edit=edit) if inside else edit
-    with workspace.engine.going_first():
+    with workspace.engine.going_first(Rank.SOON if posted.hears else Rank.USUAL):
         done = stacks.edit(workspace, stack_id, change, base=posted.base, gesture=posted.gesture, client=posted.client)
     for purpose in ("drawings", "plumb", "room", "elsewhere", "now"):
         workspace.overtake(purpose, stack_id)
@@ -199,7 +199,9 @@ def _heard_first(
         coming.set()
         if overtaken:
             workspace.let_by(stack_id, posted.client)
-    yield answer_part({"answer": edited(workspace, posted, edit, change, done, drawn=not overtaken)})
+    with workspace.engine.going_first(Rank.SOON):
+        told = edited(workspace, posted, edit, change, done, drawn=not overtaken)
+    yield answer_part({"answer": told})
 
 
 def edited(
