@@ -28,9 +28,9 @@ SOON_S, SPARE_S = 0.12, 0.1
 """How soon the page asks for a further one at the earliest, and what is to be left when that comes."""
 AHEAD_S = 0.01
 """From how far ahead of the playhead a stretch begins: it is rendered and on its way for longer than that."""
-QUICK_S, PIECE_S, WORTH = 0.045, 0.2, 0.7
+QUICK_S, ON_ITS_WAY_S, WORTH = 0.045, 0.07, 0.7
 """A stretch that takes longer than the first comes in two pieces: it can be heard from the first on while the second is
-rendered. How short a piece may be; and up to what share of a stretch it is worth it."""
+rendered. How much of a piece is to be left for the way to the page; and up to what share of a stretch it is worth it."""
 OVER_S = 0.03
 """So much before the end of the first piece the second begins: the one fades to the other there."""
 
@@ -69,7 +69,7 @@ def first_piece_for(took: float | None, following: float | None = None) -> float
     """
     if took is None or took <= QUICK_S:
         return None
-    first = max(PIECE_S, took + TIMES * (took if following is None else following) + OVER_S)
+    first = took + TIMES * (took if following is None else following) + ON_ITS_WAY_S
     return first if first <= WORTH * length_for(took) else None
 
 

@@ -319,7 +319,7 @@ class InAPlaceTest(WebCase):
     def test_one_that_is_slow_to_come_comes_in_two_pieces(self):
         for took in (None, QUICK_S, 0.4):  # unknown, quick, or the first would be nearly all of it
             self.assertIsNone(first_piece_for(took))
-        for took, following in ((0.05, 0.02), (0.08, 0.05), (0.07, None), (0.15, 0.08)):
+        for took, following in ((0.05, 0.02), (0.08, 0.05), (0.06, None), (0.15, 0.06)):
             first = first_piece_for(took, following)
             self.assertLess(first, 0.75 * length_for(took))
             self.assertGreaterEqual(

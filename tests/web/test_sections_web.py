@@ -90,7 +90,7 @@ class SectionsWebTest(WebCase):
             index = (head["begins"] + np.arange(stretch.shape[1])) % length
             self.assertLess(float(np.abs(stretch - after[:, index]).max()), 0.03 * float(np.abs(after).max()))
         # Where the last was slow to come it comes in two pieces, that of a hand that still moves as a whole.
-        self.workspace.paces[self.stack_id, "first"] = 0.07
+        self.workspace.paces.update({(self.stack_id, "first"): 0.06, (self.stack_id, "next"): 0.03})
         for final, mores in ((True, [True, False]), (False, [False])):
             edit = {"op": "set", "path": "layers/high/level_db", "value": -7.0 - final}
             _, *pieces, _ = self.heard(edit, 3000, length, final=final)

@@ -36,6 +36,7 @@ const ORDERS = {
   /** Another audio thread, which runs at `rate`. */
   audio({ port, rate }) {
     audio = { port, rate };
+    port.onmessage = ({ data: { where } }) => further(where);
     others.clear(); // they went to the thread before
     if (lent) carryLent().catch(() => {});
     if (loop?.blocks.every(Boolean)) carry("own", loop);
@@ -123,14 +124,6 @@ const ORDERS = {
     }
   },
 
-  /** The next stretch, from where the playhead is by now: the one that is heard will end before its loop has come. */
-  async further({ playhead }) {
-    const mine = pending;
-    if (!mine || lent) return;
-    await stretchFrom({ ...playhead, further: true }, mine);
-    if (pending === mine) later(AGAIN_MS, () => postMessage({ further: true }));
-  },
-
   /** Another loop until the own one is given back, in a slot of its own: what is to be heard, and beside what. */
   async lend({ id, slot, heard, against, fresh }) {
     lent = { slot, heard, against };
@@ -170,7 +163,7 @@ function taken(head, content, final, heard) {
   timers = [];
   if (head.more) return; // what is rendered beside the next piece would keep it waiting
   goOn(head, final);
-  furtherBefore(head.frames, head, came.first);
+  furtherBefore(head.frames, head, came.first, came.first);
 }
 
 /** The next piece of a stretch is heard behind the first. */
@@ -178,7 +171,8 @@ function takenNext(head, content, final, heard) {
   if (heard.edition !== pending?.edition) return; // something newer has come since
   carryStretch(head, content, heard.edition);
   goOn(head, final);
-  furtherBefore((head.begins - heard.begins + head.length) % head.length + head.frames, head, secondsSince(heard.posted));
+  const frames = ((head.begins - heard.begins + head.length) % head.length) + head.frames;
+  furtherBefore(frames, head, secondsSince(heard.posted), 2 * came.first); // which was shorter than that one will be
 }
 
 /** The loop of what has come as a stretch, unless something newer is heard. */
@@ -189,11 +183,25 @@ function goOn({ revision }, final) {
 const secondsSince = (posted) => Math.min((now() - posted) / 1000, 60);
 
 /** The next stretch is asked for before this one ends after so many frames: some of it had been played when it came, and
- * the next one may take twice as long as the slower of the two last. */
-function furtherBefore(frames, { rate }, gone) {
-  const next = 2 * Math.max(came.first, came.further);
-  const after = Math.min(Math.max(1000 * (frames / rate - gone - next), SOON_MS), AGAIN_MS);
-  later(after, () => postMessage({ further: true }));
+ * the next one may take twice as long as lately, or as this edit's `first`. */
+function furtherBefore(frames, { rate }, gone, first) {
+  const next = 2 * Math.max(first, came.further);
+  later(Math.min(Math.max(1000 * (frames / rate - gone - next), SOON_MS), AGAIN_MS), askWhere);
+}
+
+/** The audio thread knows where the playhead is, however busy the page may be. */
+function askWhere() {
+  audio?.port.postMessage({ order: "where" });
+}
+
+/** The next stretch, from where the playhead is by now: the one that is heard will end before its loop has come. */
+async function further(playhead) {
+  const mine = pending;
+  if (!mine || lent || !playhead) return;
+  const head = await stretchFrom({ ...playhead, further: true }, mine);
+  if (pending !== mine) return;
+  if (head) furtherBefore(head.frames, head, came.further, came.first);
+  else later(AGAIN_MS, askWhere);
 }
 
 /** What is heard otherwise now is heard as a stretch first. */
@@ -205,13 +213,17 @@ function ahead(playhead, revision) {
 
 async function stretchFrom(playhead, mine) {
   const [posted, kind] = [now(), playhead.further ? "further" : "first"];
+  let found = null;
   try {
     const response = await postRaw(`${address}/stretch`, { client, heard: asked.heard, ...playhead, came: came[kind] || null });
     for await (const { head, content } of partsOf(response)) {
       came[kind] = secondsSince(posted);
-      if (pending === mine && head.revision === mine.revision) carryStretch(head, content, mine.edition);
+      if (pending !== mine || head.revision !== mine.revision) continue;
+      carryStretch(head, content, mine.edition);
+      found = head;
     }
   } catch { /* the loop is on its way */ }
+  return found;
 }
 
 function later(after, what) {

@@ -39,6 +39,14 @@ class LoopProcessor extends AudioWorkletProcessor {
   /** The courier's own way here, past the page. */
   listen({ port }) {
     port.onmessage = this.port.onmessage;
+    this.courier = port;
+  }
+
+  /** Tells the courier which frame is played next of how many; null in silence. */
+  where() {
+    const { place } = this.coming ?? this;
+    const sound = this.coming?.sound ?? this.now;
+    this.courier.postMessage({ where: sound && this.open ? { place, length: sound.length } : null });
   }
 
   /** A whole loop for a slot; or a stretch of the own one, which has a place where it begins and its loop's length. */

@@ -102,12 +102,10 @@ export class Player {
     return { place: place < end && at >= end ? first + ((at - first) % (end - first)) : at % length, length };
   }
 
-  brought({ id, answer, error, kept, rendering, fetched, fault, budget, further, level, stems }) {
+  brought({ id, answer, error, kept, rendering, fetched, fault, budget, level, stems }) {
     if (level) this.told({ level });
     if (stems) document.dispatchEvent(new CustomEvent("apilado:stems"));
     if (budget) document.dispatchEvent(new CustomEvent("apilado:budget", { detail: budget }));
-    const playhead = further && this.playhead();
-    if (playhead) this.courier.postMessage({ order: "further", playhead });
     if (kept !== undefined) this.asked.get(id).kept?.(kept);
     else if (id !== undefined) {
       const { resolve, reject } = this.asked.get(id);
