@@ -29,8 +29,8 @@ SOON_S, SPARE_S = 0.12, 0.1
 AHEAD_S = 0.01
 """From how far ahead of the playhead a stretch begins: it is rendered and on its way for longer than that."""
 QUICK_S, ON_ITS_WAY_S, WORTH = 0.045, 0.07, 0.7
-"""A stretch that takes longer than the first comes in two pieces: it can be heard from the first on while the second is
-rendered. How much of a piece is to be left for the way to the page; and up to what share of a stretch it is worth it."""
+"""A stretch that takes longer than the first comes in two pieces: it is heard from the first on while the second is
+rendered. How much of a piece is to be left for the way to the page; up to what share of a stretch it is worth it."""
 OVER_S = 0.03
 """So much before the end of the first piece the second begins: the one fades to the other there."""
 

@@ -20,7 +20,7 @@ from apilado.core.measure.loudness import loop_power, true_peak
 from apilado.core.measure.spectrum import spectrum_of
 from apilado.core.render.audition import Audition
 from apilado.core.render.cache import StageCache, size_in_bytes
-from apilado.core.render.engine import Engine, Token
+from apilado.core.render.engine import Engine, Rank, Token
 from apilado.core.render.graph import clock_of, dearest_layer
 from apilado.core.render.stage import canonical, stage
 from apilado.core.sources.base import Score
@@ -270,6 +270,21 @@ class StagesTest(unittest.TestCase):
     def test_the_loop_waits_between_its_pieces_while_a_stretch_is_rendered_which_has_threads_of_its_own(self):
         for threads in (1, 2):
             self.assertEqual(self.behind_and(Token(), Token(), threads, soon=True), ["other", "behind"])
+
+    def test_who_goes_first_does_not_wait_for_itself(self):
+        engine, found = Engine(threads=1), []
+        self.addCleanup(engine.close)
+
+        def first():
+            with engine.going_first(Rank.SOON):
+                found.extend(engine.run([stage(lambda: 1.0)]))
+                engine.check(Token(behind=True))
+            found.append(engine._way.mine())
+
+        alone = Thread(target=first, daemon=True)
+        alone.start()
+        alone.join(60.0)
+        self.assertEqual(found, [1.0, Rank.BEHIND])
 
     def behind_and(self, token, lower=None, threads=2, **how):
         """In which order something that runs behind and something else come to their ends."""
