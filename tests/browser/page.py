@@ -37,6 +37,8 @@ PATIENCE_MS = 90000
 MENDING_MS = 180000
 """A plan tries dozens of remedies, and gives way to all else on a busy machine."""
 
+LISTENS = 4
+
 
 def places_of(excerpt, loop):
     """Where in the loop an excerpt may begin, the likeliest first: bars that are played alike look alike."""
@@ -232,11 +234,14 @@ class BrowserCase(unittest.TestCase):
         self.until(page, f"frames => {count} >= frames", page.evaluate(count) + frames)
 
     def hears(self, page: Page, loop: np.ndarray) -> bool:
-        """Whether what is played from now on is a loop."""
-        self.listen(page, 12000)
-        page.evaluate("takeHeard()")
-        self.listen(page, 24000)
-        return follows(self.heard(page), loop)
+        """Whether what is played is a loop, or is before long: on a busy machine it may still be on its way."""
+        for _ in range(LISTENS):
+            self.listen(page, 12000)
+            page.evaluate("takeHeard()")
+            self.listen(page, 24000)
+            if follows(self.heard(page), loop):
+                return True
+        return False
 
     def loop(self, name: str, against: Sequence[dict] = (), **heard: object) -> np.ndarray:
         """What the loop of a stack should be now, shape (2, frames), as an audition hears it if one is given; beside

@@ -8,6 +8,7 @@ import numpy as np
 
 from apilado.actions import stacks
 from apilado.actions.hearing import OVER_S
+from apilado.core.render.stretch import NotAtOnce
 from apilado.errors import Overtaken
 from tests.web.case import WebCase
 
@@ -101,7 +102,10 @@ class SectionsWebTest(WebCase):
                 stretch, ends = np.frombuffer(content, "<f4").reshape(2, -1), head["begins"] + head["frames"]
                 there = after[:, (head["begins"] + np.arange(head["frames"])) % length]
                 self.assertLess(float(np.abs(stretch - there).max()), 0.03 * float(np.abs(after).max()))
-        # Of another length there is no stretch: the loop is waited for.
+        # Of what can only be made as a whole, or of another length, there is no stretch: the loop is waited for.
+        with patch("apilado.actions.hearing.stretch_of", side_effect=NotAtOnce("it is stretched")):
+            first, second = self.heard({"op": "set", "path": "layers/high/level_db", "value": -9.0}, 0, length)
+        self.assertEqual(("kept" in first[0], "answer" in second[0]), (True, True))
         first, second = self.heard({"op": "set", "path": "tempo_bpm", "value": 100.0}, 0, length)
         self.assertEqual(("kept" in first[0], "answer" in second[0]), (True, True))
 

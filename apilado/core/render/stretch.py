@@ -138,7 +138,7 @@ class _Lead:
         return _Lead(max(self.whole_s, other.whole_s), longest, summed, self.held and other.held)
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False)
 class NotAtOnce(Exception):
     """Something can only be made as a whole, or a stretch would take as long."""
 

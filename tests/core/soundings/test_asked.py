@@ -26,8 +26,8 @@ class AskedTest(unittest.TestCase):
             engine, computed = Engine(), {}
             original = engine.once
 
-            def once(each, inputs, token, original=original, computed=computed):
-                result = original(each, inputs, token)
+            def once(each, *told, original=original, computed=computed):
+                result = original(each, *told)
                 if result is not None:  # where there is nothing to be told, that is found out again
                     computed[each.key] = each.name
                 return result
