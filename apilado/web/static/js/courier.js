@@ -94,6 +94,7 @@ const ORDERS = {
 
   async edit({ id, url, data, final }) {
     const heard = { posted: now() };
+    let stretched = null;
     newest = id;
     try {
       const response = await postRaw(url, { ...data, hears: data.hears && !lent ? { ...data.hears, came: came.first || null } : null });
@@ -103,10 +104,8 @@ const ORDERS = {
         postMessage({ id, answer });
         return;
       }
-      let stretched = null;
       for await (const { head, content } of partsOf(response)) {
         if (head.answer) {
-          if (stretched?.more) goOn(stretched, final); // the next piece has not come
           if (!stretched && head.answer.revision !== data.base) followFrom(id, head.answer.revision, final);
           postMessage({ id, answer: head.answer });
         } else if (head.kept) postMessage({ id, kept: head.kept });
@@ -121,6 +120,8 @@ const ORDERS = {
       if (id !== newest) return;
       newest = 0;
       if (passedOver > followed) follow(passedOver, true); // then that is what is to be heard
+    } finally {
+      if (stretched?.more) goOn(stretched, final); // its next piece has not come, whatever became of it
     }
   },
 
