@@ -7,7 +7,7 @@ import sys
 from collections.abc import Sequence
 from pathlib import Path
 
-from apilado import __version__
+from apilado import __version__, memory
 from apilado.commands import checking, completion, making, serving, storing, telling
 from apilado.errors import ApiladoError
 from apilado.settings import SETTINGS, default
@@ -133,6 +133,7 @@ def _storing(commands: argparse._SubParsersAction[argparse.ArgumentParser]) -> N
 def main(arguments: Sequence[str] | None = None) -> int:
     """Runs a command; returns its exit status."""
     given = parser().parse_args(arguments)
+    memory.keep_freed()
     try:
         return int(COMMANDS[given.command](given))
     except KeyboardInterrupt:

@@ -15,6 +15,7 @@ from pathlib import Path
 from threading import Event, Thread
 from time import monotonic
 
+from apilado import memory
 from apilado.actions.workspace import DATABASE_NAME, Workspace
 from apilado.errors import ApiladoError, StorageFault, UnreadableFile
 from apilado.store import sounds
@@ -213,7 +214,7 @@ def _unpacked(file: Path, made: Path, told: Told) -> None:
 
 
 class Housekeeper:
-    """Tidies the store while nobody works on it."""
+    """Tidies the store, and gives memory back, while nobody works on it."""
 
     def __init__(self, workspace: Workspace, history_days: int) -> None:
         self._workspace, self._days = workspace, history_days
@@ -241,6 +242,7 @@ class Housekeeper:
         if monotonic() - database.written_at < IDLE_S or database.written_at <= tidied_at:
             return None, tidied_at
         done = tidy(database, self._days)
+        memory.give_back()
         return done, database.written_at
 
     def _run(self) -> None:

@@ -10,6 +10,7 @@ from typing import cast
 
 import numpy as np
 
+from apilado import memory
 from apilado.bench import timing
 from apilado.bench.figures import Figure
 from apilado.bench.reference import EQ, reference_stack
@@ -114,5 +115,6 @@ def peak_of(program: str) -> float:
 
 def print_peak(bars: int) -> None:
     """Renders and prints this process's peak memory in MiB."""
+    memory.keep_freed()
     rendered(reference_stack(bars), Engine())
     print(json.dumps(timing.peak_mib()))

@@ -10,6 +10,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import partial
 
+from apilado import memory
 from apilado.actions.hearing import first_piece_for, length_for, slower_of
 from apilado.bench.figures import Figure
 from apilado.bench.reference import heavy_stack
@@ -87,6 +88,7 @@ def figures(bars: int) -> Figures:
 
 def tell(bars: int) -> None:
     """Measures and prints the figures of a heavy stack as JSON."""
+    memory.keep_freed()
     stack, engine = heavy_stack(bars), Engine()
     warm = heavy_stack(1)
     for each in (warm, *[apply(warm, edit) for edit in edits_of(warm, 0).values()]):
