@@ -30,6 +30,8 @@ M = TypeVar("M", bound=BaseModel)
 MOST_FOUND = 4096
 _FOUND = ByIdentity(64)
 """What lay at addresses of the documents, and of the parts, in which something was looked for last."""
+_REPEATED = ByIdentity(4096)
+"""What was repeated in parts that were looked through."""
 
 
 def joined(*parts: str) -> str:
@@ -100,12 +102,16 @@ def find(root: Any, path: str) -> Any:
     """What an address points at, or None. In a document, which never changes, it is found once."""
     if not isinstance(root, Model):
         return walked(root, path)[-1]
-    found: dict[str, Any] = _FOUND.get(dict, root)
-    there = found.get(path)
+    return _found_in(_FOUND.get(dict, root), root, path)
+
+
+def _found_in(known: dict[str, Any], root: Any, path: str) -> Any:
+    there = known.get(path)
     if there is None:
-        there = walked(root, path)[-1]
-        if there is not None and len(found) < MOST_FOUND:  # whoever asks for nonsense fills no memory
-            found[path] = there
+        holder, last = parted(path)
+        there = member(_found_in(known, root, holder) if holder else root, last)
+        if there is not None and len(known) < MOST_FOUND:  # whoever asks for nonsense fills no memory
+            known[path] = there
     return there
 
 
@@ -294,24 +300,17 @@ def addresses_in(model: BaseModel, holder: str = "") -> Iterator[str]:
 
 def repeated(model: BaseModel) -> Iterator[str]:
     """The addresses that two members of one list have, anywhere in a model."""
-    for trail in _repeated(model, ()):
-        yield joined(*trail)
-
-
-def _repeated(model: BaseModel, trail: tuple[str, ...]) -> Iterator[tuple[str, ...]]:
     for name, value in model:
         if isinstance(value, BaseModel):
-            yield from _repeated(value, (*trail, name))
-        elif isinstance(value, tuple) and value and isinstance(value[0], BaseModel):
-            seen: set[str] = set()
-            for each in value:
-                named = _id_of(each)
-                if named is None:
-                    continue
-                if named in seen:
-                    yield (*trail, name, named)
-                seen.add(named)
-                yield from _repeated(each, (*trail, name, named))
+            yield from (joined(name, path) for path in repeated(value))
+        elif isinstance(value, tuple) and value and _id_of(value[0]) is not None:
+            called = [_id_of(each) or "" for each in value]
+            if len(set(called)) < len(called):
+                yield from (joined(name, each) for place, each in enumerate(called) if each in called[:place])
+            for each, named in zip(value, called, strict=True):
+                yield from (
+                    joined(name, named, path) for path in _REPEATED.get(lambda m=each: tuple(repeated(m)), each)
+                )
 
 
 def content_of(each: Any) -> str | None:

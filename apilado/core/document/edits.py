@@ -59,7 +59,7 @@ from apilado.core.document.forms import as_in_section, section_of
 from apilado.core.document.reading import explain, is_text
 from apilado.core.document.settings import KeepSetting, TakeSetting
 from apilado.core.document.stack import Stack
-from apilado.core.document.unchanged import kept_from
+from apilado.core.document.unchanged import kept_from, with_old_parts
 from apilado.errors import InvalidEdit
 
 
@@ -222,10 +222,11 @@ def apply(stack: Stack, edit: Edit) -> Stack:
     """
     if isinstance(edit, Several):
         return reduce(apply, edit.edits, stack)
-    edit, data = edit.meant(stack), stack.model_dump(mode="json")
+    before, data = (stack.model_dump(mode="json") for _ in range(2))
+    edit = edit.meant(stack)
     edit.alter(data)
     let_go(stack, data)
     try:
-        return kept_from(stack, Stack.model_validate(data))
+        return kept_from(stack, Stack.model_validate(with_old_parts(stack, before, data)))
     except ValidationError as error:
         raise InvalidEdit(f"not changed: {explain(error)}") from None

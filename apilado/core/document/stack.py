@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import Annotated, ClassVar, Literal
 
 from pydantic import Field, field_validator, model_validator
@@ -70,6 +70,7 @@ def keys_apart(from_key: str, to_key: str) -> int:
 
 _PLAYED = ByIdentity(16)
 """The notes of stacks, which every layer asks for."""
+_EQUALISERS = ByIdentity(16)
 
 
 class Crossover(Part):
@@ -316,8 +317,12 @@ class Stack(Model):
             yield joined(owner, "source", "filters", each.id), each
         yield from every_treatment(owner, getattr(holder, "path", ()))
 
-    def equalisers(self) -> dict[str, Points]:
+    def equalisers(self) -> Mapping[str, Points]:
         """Every EQ of the stack by its address, those in containers too."""
+        found: Mapping[str, Points] = _EQUALISERS.get(self._equalisers, self)
+        return found
+
+    def _equalisers(self) -> dict[str, Points]:
         found: dict[str, Points] = {}
         for owner in self.owners():
             steps = {address: step for address, step in self.steps_of(owner).items() if isinstance(step, Equaliser)}

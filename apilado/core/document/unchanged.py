@@ -9,6 +9,33 @@ from pydantic import BaseModel
 M = TypeVar("M", bound=BaseModel)
 
 
+def with_old_parts(old: BaseModel, before: dict[str, Any], data: dict[str, Any]) -> Any:
+    """A document as plain values, in which every part that is as it was is that of the old one: it has been checked.
+
+    Args:
+        before: the old one as plain values.
+    """
+    return _with_old(old, before, data)
+
+
+def _with_old(old: Any, before: Any, data: Any) -> Any:
+    if data == before:
+        return old
+    if isinstance(old, BaseModel) and isinstance(data, dict):
+        known = {name: (getattr(old, name), before[name]) for name in data if name in before}
+        return {name: _with_old(*known[name], each) if name in known else each for name, each in data.items()}
+    if isinstance(old, tuple) and isinstance(data, list):
+        both = enumerate(zip(old, before, strict=True))
+        found = {_called(place, each[1]): each for place, each in both}
+        named = [(found.get(_called(place, each)), each) for place, each in enumerate(data)]
+        return [each if pair is None else _with_old(*pair, each) for pair, each in named]
+    return data
+
+
+def _called(place: int, member: Any) -> Any:
+    return member.get("id", place) if isinstance(member, dict) else place
+
+
 def kept_from(old: M, new: M) -> M:
     """A new document in which everything that is equal in an old one is that of the old one.
 
@@ -20,7 +47,7 @@ def kept_from(old: M, new: M) -> M:
 
 
 def _kept(old: Any, new: Any) -> Any:
-    if type(new) is not type(old):
+    if new is old or type(new) is not type(old):
         return new
     if new == old:
         return old
