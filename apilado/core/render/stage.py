@@ -89,13 +89,16 @@ ID = re.compile(r'"id":"[a-z0-9-]*",?')
 """How an id stands in JSON. In a text it cannot stand so: its quotation marks would be escaped there."""
 
 
+PLAIN = (float, int, str, bool, type(None))
+
+
 def canonical(value: Any) -> str:
     """A text that is equal exactly for equal parameters.
 
     Raises:
         TypeError: a value of a kind that has no canonical text here.
     """
-    if value is None or isinstance(value, bool | int | float | str):
+    if isinstance(value, PLAIN):
         return repr(value)
     if isinstance(value, BaseModel):
         return _TEXTS.get(partial(_told, value), value)
@@ -179,14 +182,10 @@ def stage(
     Parameters are part of the key, `context` is not: it is for what cannot change the result, such as the loader
     of assets that are named by their content.
     """
-    digest = hashlib.blake2b(digest_size=16)
-    digest.update(f"{function.__module__}.{function.__qualname__}".encode())
-    for name in sorted(parameters):
-        digest.update(f"|{name}={canonical(parameters[name])}".encode())
-    for source in inputs:
-        digest.update(source.key)
-    told: dict[str, Any] = {"where": where, "each_channel": each_channel}
-    return Stage(digest.digest(), function, inputs, parameters, context or {}, kept, remembers, **told)
+    given = [f"{name}={canonical(parameters[name])}" for name in sorted(parameters)]
+    told = "|".join([f"{function.__module__}.{function.__qualname__}", *given]).encode()
+    key = hashlib.blake2b(b"".join([told, *[source.key for source in inputs]]), digest_size=16).digest()
+    return Stage(key, function, inputs, parameters, context or {}, kept, remembers, where, each_channel=each_channel)
 
 
 _PASSING = count(1)
