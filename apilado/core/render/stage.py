@@ -185,7 +185,8 @@ def stage(
     given = [f"{name}={canonical(parameters[name])}" for name in sorted(parameters)]
     told = "|".join([f"{function.__module__}.{function.__qualname__}", *given]).encode()
     key = hashlib.blake2b(b"".join([told, *[source.key for source in inputs]]), digest_size=16).digest()
-    return Stage(key, function, inputs, parameters, context or {}, kept, remembers, where, each_channel=each_channel)
+    named: dict[str, Any] = {"where": where, "each_channel": each_channel}
+    return Stage(key, function, inputs, parameters, context or {}, kept, remembers, **named)
 
 
 _PASSING = count(1)
