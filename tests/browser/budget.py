@@ -2,7 +2,8 @@
 
 For each kind of edit the medians of what the page's own log holds, in milliseconds from the release of the pointer: the
 edit posted, its stretch rendered, its stretch with the courier, taken by the audio thread, and its whole loop taken. The
-output's own delay is told apart. Figures of a shared machine are noisy: compare what one run prints.
+output's own delay is told apart. A shared machine gives its cores to others now and then: how much of them it took
+meanwhile is told as "stolen", in percent, and when the edits were heard beside which it took none.
 """
 
 import shutil
@@ -35,6 +36,10 @@ document.addEventListener("apilado:sounding", ({ detail }) =>
 QUIET = "#bench[aria-busy=false] #soundings:not(.is-stale)"
 LONG_MS = 240_000
 SWAY = "sway"
+PROCESSOR, STOLEN = Path("/proc/stat"), 7
+"""Where the system tells how its processors have passed their time, and which of the numbers is what others took."""
+UNDISTURBED = 1.0
+"""Percent of the processors' time that may be stolen."""
 MOST_POLLS = 160
 """After so many looks at the log there was nothing to be changed: a slider stood there already."""
 
@@ -94,10 +99,22 @@ def kinds(page: Page, layer: str, drive: str):
     }
 
 
+def passed() -> list[int]:
+    """How the processors have passed their time, all zero where the system does not tell."""
+    return [int(n) for n in PROCESSOR.read_text().split("\n")[0].split()[1:9]] if PROCESSOR.exists() else [0] * 8
+
+
+def stolen(before: list[int], after: list[int]) -> float:
+    """Percent of the processors' time that others took meanwhile."""
+    spent = [b - a for a, b in zip(before, after, strict=True)]
+    return 100.0 * spent[STOLEN] / max(sum(spent), 1)
+
+
 def measured(page: Page, act, number: int) -> dict[str, float] | None:
     page.wait_for_selector(QUIET, state="attached", timeout=LONG_MS)
     page.wait_for_timeout(300)
     page.evaluate("log.length = 0")
+    before = passed()
     act(number)
     for _ in range(MOST_POLLS):
         page.wait_for_timeout(50)
@@ -119,6 +136,7 @@ def measured(page: Page, act, number: int) -> dict[str, float] | None:
             "loop": loop["at"] - released,
             "delay": loop["delay"],
             "stretches": float(bool(stretch)),
+            "stolen": stolen(before, passed()),
         }
     return None
 
@@ -168,7 +186,10 @@ def main(edits: int, names: Sequence[str]) -> None:
                         middle = (
                             {name: statistics.median(row[name] for row in rows) for name in rows[0]} if rows else {}
                         )
-                        print(f"  {kind:<13}" + "  ".join(f"{k} {v:.0f}" for k, v in middle.items()), flush=True)
+                        calm = [row["heard"] for row in rows if row["stolen"] <= UNDISTURBED]
+                        told = f"  undisturbed {len(calm)} of {len(rows)}"
+                        told += f": heard {statistics.median(calm):.0f}" if calm else ""
+                        print(f"  {kind:<13}" + "  ".join(f"{k} {v:.0f}" for k, v in middle.items()) + told, flush=True)
                     page.close()
         finally:
             browser.close()
