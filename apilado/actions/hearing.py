@@ -28,9 +28,11 @@ SOON_S, SPARE_S = 0.12, 0.1
 """How soon the page asks for a further one at the earliest, and what is to be left when that comes."""
 AHEAD_S = 0.01
 """From how far ahead of the playhead a stretch begins: it is rendered and on its way for longer than that."""
-QUICK_S, ON_ITS_WAY_S, WORTH = 0.045, 0.07, 0.7
+QUICK_S, ON_ITS_WAY_S, FOLLOWS, WORTH = 0.045, 0.05, 0.6, 0.7
 """A stretch that takes longer than the first comes in two pieces: it is heard from the first on while the second is
-rendered. How much of a piece is to be left for the way to the page; up to what share of a stretch it is worth it."""
+rendered. How much of a piece is to be left for the way of the second to the page, and for the fade between them; what
+the second takes of the time of the first, with the edit that came before that, where it is not known; up to what share
+of a stretch it is worth it."""
 OVER_S = 0.03
 """So much before the end of the first piece the second begins: the one fades to the other there."""
 
@@ -64,12 +66,12 @@ def first_piece_for(took: float | None, following: float | None = None) -> float
     that takes more than twice as long as lately; None where two pieces are not worth it.
 
     Args:
-        took: seconds that the first piece of the last stretch took to come; None where there was none yet.
-        following: that the second one took after it, if there was one.
+        took: seconds that the last stretch, or its first piece, took to come; None where there was none yet.
+        following: that the second piece took after the first, if there was one.
     """
     if took is None or took <= QUICK_S:
         return None
-    first = took + TIMES * (took if following is None else following) + ON_ITS_WAY_S
+    first = took + TIMES * (FOLLOWS * took if following is None else following) + ON_ITS_WAY_S
     return first if first <= WORTH * length_for(took) else None
 
 

@@ -12,6 +12,7 @@ from apilado.actions.delivery import rendered_files
 from apilado.actions.delivery_plan import DeliveryOptions
 from apilado.actions.hearing import (
     FIRST_S,
+    FOLLOWS,
     LEFT_S,
     LONGEST_S,
     OVER_S,
@@ -320,14 +321,12 @@ class InAPlaceTest(WebCase):
         for took in (None, QUICK_S, 0.4):  # unknown, quick, or the first would be nearly all of it
             self.assertIsNone(first_piece_for(took))
         for took, following in ((0.05, 0.02), (0.08, 0.05), (0.06, None), (0.15, 0.06)):
-            first = first_piece_for(took, following)
+            first, following = first_piece_for(took, following), following or FOLLOWS * took
             self.assertLess(first, 0.75 * length_for(took))
-            self.assertGreaterEqual(
-                first - OVER_S - took, 2.0 * (following or took) + 1e-9
-            )  # the second has come by then
+            self.assertGreaterEqual(first - OVER_S - took, 2.0 * following)  # the second has come by then
             for further in (None, 0.3):  # which has come before the second ends, asked for when that is there
                 both = first + second_piece_for(first, took, further) - OVER_S
-                self.assertGreater(both, took + (following or took) + SOON_S + (further or 2.0 * took))
+                self.assertGreater(both, took + following + SOON_S + (further or 2.0 * took))
 
 
 def there_length(stack):
