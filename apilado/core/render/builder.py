@@ -34,6 +34,8 @@ from apilado.core.render.stage import Stage, joined, stage
 from apilado.core.sources.take import NO_NOTES
 from apilado.core.treatments.base import Treatment
 
+NOT_REDUCED = stage(steps.no_reduction)
+
 
 def summed(parts: Sequence[Stage], frames: int) -> Stage:
     """The sum of parts, one by one: a part is let go when it is in."""
@@ -247,8 +249,8 @@ class Builder:
 
         What rings on is given the bars of each form and is heard behind them; anything else is joined where they end.
         """
-        moved = self.moves.of(address)
-        if any(cast(Treatment, find(form, address)).rings_on for form in self.forms.stacks):
+        moved, forms = self.moves.of(address), [cast(Treatment, find(form, address)) for form in self.forms.stacks]
+        if any(step.rings_on for step in forms):
             sound = replace(sound, lasting=True)  # what still rings of it is heard behind an edit
 
         def behind(function: Callable[..., Any], off: Stage, sound: Stage, step: Treatment) -> Stage:
@@ -259,25 +261,24 @@ class Builder:
             remembers = partial(self.memories.treatment, address, step)
             return moving(function, sound, *self._beside(step), moved=moved, remembers=remembers, **given)
 
-        forms = [cast(Treatment, find(form, address)) for form in self.forms.stacks]
-        nothing = stage(steps.no_reduction)
-        reductions = [behind(steps.reduce, nothing, sound, step) for step in forms]
-        reduction = joined(reductions, self.plan, self.clock, steps.join)
+        def taken(sound: Stage, step: Treatment) -> Stage:
+            return behind(steps.reduce, NOT_REDUCED, sound, step)
 
-        def through(sound: Stage, step: Treatment) -> Stage:
+        def through(sound: Stage, step: Treatment, taken: Stage) -> Stage:
             if not (step.on and step.by_reduction):
                 return behind(steps.treat, sound, sound, step)
-            taken = behind(steps.reduce, nothing, sound, step)
             return moving(steps.turn_down, sound, taken, moved=moved, treatment=moved.still(step))
 
-        made = [through(sound, step) for step in forms]
+        reductions = [taken(sound, step) for step in forms]
+        reduction = joined(reductions, self.plan, self.clock, steps.join)
+        made = [through(sound, step, each) for step, each in zip(forms, reductions, strict=True)]
         out = joined(made, self.plan, self.clock, steps.join)
         if out in made or not any(step.on and step.rings_on for step in forms):
             return out, reduction
         own = [
             stage(steps.let_in, sound, plan=self.plan, number=number, clock=self.clock) for number in range(len(forms))
         ]
-        ringing = [through(part, step) for part, step in zip(own, forms, strict=True)]
+        ringing = [through(part, step, taken(part, step)) for part, step in zip(own, forms, strict=True)]
         return stage(steps.together, *ringing), reduction
 
     def _beside(self, step: Treatment) -> tuple[Stage, ...]:
@@ -476,7 +477,7 @@ class Builder:
         def reduction(stack: Stack) -> Stage:
             limiter = cast(Limiter, find(stack, address))
             if not limiter.on:
-                return stage(steps.no_reduction)
+                return NOT_REDUCED
             given: dict[str, Any] = {"limiter": moved.still(limiter), "clock": self.clock}
             remembers = partial(self.memories.limiter, limiter)
             return moving(steps.limit_reduction, scaled, moved=moved, remembers=remembers, where=address, **given)
