@@ -48,9 +48,10 @@ class Clock:
             return self
         return replace(self, looped=True, begins=None, extent=0, held_db=0.0, rough_frames=0)
 
-    def stretch(self, begins: int, extent: int) -> Clock:
+    def stretch(self, begins: int, extent: int, rough_frames: int = 0) -> Clock:
         """A stretch of this loop's endless repetition, from a frame on, so many frames long."""
-        return replace(self, looped=False, tail_seconds=0.0, begins=begins, extent=extent)
+        of = {"begins": begins, "extent": extent, "rough_frames": rough_frames}
+        return replace(self, looped=False, tail_seconds=0.0, **of)
 
     def places(self, start: int, length: int) -> list[int]:
         """Where in the render something lies that starts at a frame of the loop and lasts so many frames.

@@ -17,6 +17,7 @@ from apilado.core.dsp.agreement import MOST_MOVED_MS
 from apilado.core.dsp.crossovers import Part
 from apilado.core.dsp.dynamics import FORGOTTEN
 from apilado.core.dsp.filters import heard_frames, settle_frames
+from apilado.core.identity import ByIdentity
 from apilado.core.render.stage import Memory
 from apilado.core.render.tail import FramesOf, Reach
 from apilado.core.shapes.base import DuckShape
@@ -29,6 +30,16 @@ FIT_S = MOST_MOVED_MS / 1000.0
 
 def _of_point(eq: str, point: Point, of: FramesOf, reach: Reach) -> float:
     return reach.point_seconds(eq, point, of)
+
+
+_OF_TREATMENTS = ByIdentity(1024)
+"""The memories of treatments, which stay the same objects as long as no edit changes them."""
+
+
+def _of_treatment(step: Treatment, clock: Clock, to_a_drum: bool) -> Memory:
+    fades, levels = step.fading_seconds(clock), step.level_memory_ms(clock) / 1000.0
+    rings, ahead = step.memory_seconds(clock) - fades + EDGE_S, step.ahead_seconds(clock) + EDGE_S
+    return Memory(rings, fades + levels, 0.0, ahead) if to_a_drum else Memory(rings, fades, levels, ahead)
 
 
 class Memories:
@@ -94,15 +105,11 @@ class Memories:
     def treatment(self, address: str, step: Treatment) -> Memory:
         """Of a treatment, as slow as what moves it lets it be; of one that listens to a drum all that it remembers, for
         a drum is quickly rendered."""
-        step = max((reach.slowest_step(address, step) for reach in self._reaches), key=self._remembers)
-        fades, levels = step.fading_seconds(self._clock), step.level_memory_ms(self._clock) / 1000.0
-        rings, ahead = step.memory_seconds(self._clock) - fades + EDGE_S, step.ahead_seconds(self._clock) + EDGE_S
-        if step.follows() in self._reaches[0].stack.drum_names():
-            fades, levels = fades + levels, 0.0
-        return Memory(rings, fades, levels, ahead)
-
-    def _remembers(self, step: Treatment) -> float:
-        return step.memory_seconds(self._clock)
+        slowest = [reach.slowest_step(address, step) for reach in self._reaches]
+        step = slowest[0] if len(slowest) == 1 else max(slowest, key=lambda each: each.memory_seconds(self._clock))
+        beside = self._clock, step.follows() in self._reaches[0].stack.drum_names()
+        memory: Memory = _OF_TREATMENTS.get(lambda: _of_treatment(step, *beside), step, beside=beside)
+        return memory
 
     @staticmethod
     def drum(drum: Drum) -> Memory:

@@ -233,9 +233,9 @@ class _Stretcher:
             self._want(target, window, _Lead())
         for each in reversed(self.order):
             first, last = self.windows[each.key]
-            goes_on = any(self._goes_on(one) for one in (each, *each.inputs))
             lead = self.leads[each.key].behind(self._own_lead(each))
-            lead = replace(lead, held=lead.held or goes_on)
+            if not lead.held and any(map(self._goes_on, (each, *each.inputs))):
+                lead = replace(lead, held=True)
             before = max(0, first - window[0] + self._up_to(lead.seconds))
             behind = self._up_to(each.memory.ahead_s)
             self.memories[each.key] = before, behind
@@ -398,7 +398,7 @@ class _Stretcher:
         """The clock of some frames: the same one for all that runs over them, so that its text is made once."""
         if run not in self._clocks:
             rough = max(0, self.begins - run[0] - self._seconds(EXACT_S))
-            self._clocks[run] = replace(self.clock.stretch(run[0], run[1] - run[0]), rough_frames=rough)
+            self._clocks[run] = self.clock.stretch(run[0], run[1] - run[0], rough)
         return self._clocks[run]
 
     def _seconds(self, seconds: float) -> int:

@@ -9,7 +9,7 @@ import itertools
 from collections.abc import Callable, Sequence
 
 from apilado.core.clock import Clock
-from apilado.core.document.addresses import joined
+from apilado.core.document.addresses import joined, outwards
 from apilado.core.document.declarations import parameter_at, value_at
 from apilado.core.document.equaliser import Point, eq_sections, still_and_moving
 from apilado.core.document.forms import forms_of
@@ -71,6 +71,8 @@ class Reach:
         self.stack, self.rate_hz = stack, rate_hz
         self.clock = Clock(stack.tempo_bpm, stack.beats, rate_hz, looped=False)
         self._targets = targets_of(stack)
+        self._moving = {holder for path in self._targets for holder in outwards(path)}
+        """The addresses of all in which something moves."""
         self.borders = borders_of(stack.crossovers, rate_hz)
 
     def rings_seconds(self, sections: Sections) -> float:
@@ -117,6 +119,8 @@ class Reach:
 
     def slowest(self, address: str, point: Point) -> Point:
         """A point as it rings longest within what movements do to it; itself where nothing moves it."""
+        if address not in self._moving:
+            return point
         names = [name for name in ("frequency_hz", "q", "gain_db") if self.reach(joined(address, name))]
         if not names:
             return point
@@ -149,6 +153,8 @@ class Reach:
 
     def slowest_step(self, address: str, step: Treatment) -> Treatment:
         """A treatment as it rings longest within what movements do to it; itself where nothing moves it."""
+        if address not in self._moving:
+            return step
         ends = {p.name: self.reach(joined(address, p.name)) for p in parameters_of(type(step)) if p.moves}
         moved = [(name, found) for name, found in ends.items() if found][:MOST_VARIED]
         names = [name for name, _ in moved]
