@@ -13,6 +13,7 @@ from __future__ import annotations
 import copy
 import re
 from collections.abc import Iterator
+from functools import partial
 from typing import Any, TypeVar, cast
 
 from pydantic import BaseModel
@@ -308,9 +309,12 @@ def repeated(model: BaseModel) -> Iterator[str]:
             if len(set(called)) < len(called):
                 yield from (joined(name, each) for place, each in enumerate(called) if each in called[:place])
             for each, named in zip(value, called, strict=True):
-                yield from (
-                    joined(name, named, path) for path in _REPEATED.get(lambda m=each: tuple(repeated(m)), each)
-                )
+                inside: list[str] = _REPEATED.get(partial(_repeated, each), each)
+                yield from (joined(name, named, path) for path in inside)
+
+
+def _repeated(part: BaseModel) -> list[str]:
+    return list(repeated(part))
 
 
 def content_of(each: Any) -> str | None:
