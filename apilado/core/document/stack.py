@@ -71,6 +71,7 @@ def keys_apart(from_key: str, to_key: str) -> int:
 _PLAYED = ByIdentity(16)
 """The notes of stacks, which every layer asks for."""
 _EQUALISERS = ByIdentity(16)
+"""The EQs of stacks by their addresses."""
 
 
 class Crossover(Part):

@@ -9,26 +9,22 @@ from pydantic import BaseModel
 M = TypeVar("M", bound=BaseModel)
 
 
-def with_old_parts(old: BaseModel, before: dict[str, Any], data: dict[str, Any]) -> Any:
+def with_old_parts(old: Any, before: Any, data: Any) -> Any:
     """A document as plain values, in which every part that is as it was is that of the old one: it has been checked.
 
     Args:
         before: the old one as plain values.
     """
-    return _with_old(old, before, data)
-
-
-def _with_old(old: Any, before: Any, data: Any) -> Any:
     if data == before:
         return old
     if isinstance(old, BaseModel) and isinstance(data, dict):
         known = {name: (getattr(old, name), before[name]) for name in data if name in before}
-        return {name: _with_old(*known[name], each) if name in known else each for name, each in data.items()}
+        return {name: with_old_parts(*known[name], each) if name in known else each for name, each in data.items()}
     if isinstance(old, tuple) and isinstance(data, list):
         both = enumerate(zip(old, before, strict=True))
         found = {_called(place, each[1]): each for place, each in both}
         named = [(found.get(_called(place, each)), each) for place, each in enumerate(data)]
-        return [each if pair is None else _with_old(*pair, each) for pair, each in named]
+        return [each if pair is None else with_old_parts(*pair, each) for pair, each in named]
     return data
 
 

@@ -8,6 +8,7 @@ from apilado.core.document.edits import apply
 from apilado.core.document.edits_layers import MoveLayer
 from apilado.core.document.edits_values import SetValue
 from apilado.core.document.stack import Stack
+from apilado.core.document.unchanged import with_old_parts
 from apilado.demo.stacks import slipway
 from apilado.errors import InvalidEdit
 from tests.seeded.stacks import Dice, seeded_stack, seeds
@@ -43,6 +44,17 @@ class UnchangedTest(unittest.TestCase):
         self.assertNotEqual([each.id for each in moved.layers], [each.id for each in stack.layers])
         for layer in moved.layers:
             self.assertIs(layer, stack.layer(layer.id))
+
+    def test_only_what_is_another_is_checked(self):
+        stack = slipway().stack
+        before, data = (stack.model_dump(mode="json") for _ in range(2))
+        data["layers"].reverse()
+        data["layers"][0]["level_db"] = -7.5
+        parts = with_old_parts(stack, before, data)
+        first, *others = parts["layers"]
+        self.assertEqual([id(each) for each in others], [id(each) for each in stack.layers[-2::-1]])
+        self.assertEqual((first["level_db"], first["path"]), (-7.5, stack.layers[-1].path))
+        self.assertIs(parts["pattern"], stack.pattern)
 
     def test_a_document_is_what_it_would_be_without(self):
         """After seeded edits it is what reading it anew gives, and is rendered by the same keys."""
