@@ -30,9 +30,9 @@ AHEAD_S = 0.01
 """From how far ahead of the playhead a stretch begins: it is rendered and on its way for longer than that."""
 QUICK_S, ON_ITS_WAY_S, FOLLOWS, WORTH = 0.045, 0.05, 0.6, 0.7
 """A stretch that takes longer than the first comes in two pieces: it is heard from the first on while the second is
-rendered. How much of a piece is to be left for the way of the second to the page, and for the fade between them; what
-the second takes of the time of the first, with the edit that came before that, where it is not known; up to what share
-of a stretch it is worth it."""
+rendered. How much of the first is to be left for the way of the second to the page, and for the fade between them; how
+long the second takes, as a share of what the first took to come, where that is not known yet; up to what share of a
+stretch it is worth it."""
 OVER_S = 0.03
 """So much before the end of the first piece the second begins: the one fades to the other there."""
 

@@ -33,7 +33,8 @@ def _called(place: int, member: Any) -> Any:
 
 
 def kept_from(old: M, new: M) -> M:
-    """A new document in which everything that is equal in an old one is that of the old one.
+    """A new document in which everything that is equal in an old one is that of the old one: the lists too, which are
+    made anew where something is checked.
 
     Members of a list are found again by their ids, or by their places where they have none. It is compared as far down
     as it differs.

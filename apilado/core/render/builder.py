@@ -264,10 +264,10 @@ class Builder:
         def taken(sound: Stage, step: Treatment) -> Stage:
             return behind(steps.reduce, NOT_REDUCED, sound, step)
 
-        def through(sound: Stage, step: Treatment, taken: Stage) -> Stage:
+        def through(sound: Stage, step: Treatment, gain: Stage) -> Stage:
             if not (step.on and step.by_reduction):
                 return behind(steps.treat, sound, sound, step)
-            return moving(steps.turn_down, sound, taken, moved=moved, treatment=moved.still(step))
+            return moving(steps.turn_down, sound, gain, moved=moved, treatment=moved.still(step))
 
         reductions = [taken(sound, step) for step in forms]
         reduction = joined(reductions, self.plan, self.clock, steps.join)
