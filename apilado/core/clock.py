@@ -65,6 +65,16 @@ class Clock:
         last = (self.begins + self.frames - 1 - start) // self.loop_frames
         return [start + round_ * self.loop_frames - self.begins for round_ in range(first, last + 1)]
 
+    def which(self, starts: NDArray[np.int64], lengths: NDArray[np.int64]) -> list[int]:
+        """The numbers of those that have a place in the render, of what starts at frames of the loop and lasts so
+        long."""
+        if self.begins is None:
+            return list(range(starts.shape[0]))
+        first = -((starts + lengths - 1 - self.begins) // self.loop_frames)
+        last = (self.begins + self.frames - 1 - starts) // self.loop_frames
+        found: list[int] = np.flatnonzero(last >= first).tolist()
+        return found
+
     def around(self) -> NDArray[np.int64]:
         """The frame of the loop at each frame of a stretch, shape (frames,)."""
         return (np.arange(self.frames) + (self.begins or 0)) % self.loop_frames

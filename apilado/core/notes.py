@@ -4,11 +4,16 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from typing import Annotated
+from typing import Annotated, Any
+
+import numpy as np
+from numpy.typing import NDArray
 
 from apilado.core.clock import Clock
+from apilado.core.dsp.breaking_off import may_break_off
+from apilado.core.identity import ByIdentity
 from apilado.core.parameters import Model, integer, note_pitch, number, switch
 
 FIRST_BEAT = 1.0
@@ -99,13 +104,54 @@ def voice_notes(notes: Sequence[Note], beats: float) -> list[Note]:
     return [n for i, n in enumerate(ordered) if i == 0 or n.start_beats > ordered[i - 1].start_beats]
 
 
-def voice_runs(notes: Sequence[Note], clock: Clock, mode: str = "slides") -> list[Run]:
+@dataclass(frozen=True, eq=False)
+class Runs(Sequence[Run]):
+    """The runs of a voice, in order."""
+
+    each: tuple[Run, ...]
+    starts: NDArray[np.int64]
+    gates: NDArray[np.int64]
+    """For how many frames each is held."""
+
+    @classmethod
+    def of(cls, runs: Sequence[Run]) -> Runs:
+        starts, gates = ([getattr(run, name) for run in runs] for name in ("start", "gate_frames"))
+        return cls(tuple(runs), np.array(starts, np.int64), np.array(gates, np.int64))
+
+    def __len__(self) -> int:
+        return len(self.each)
+
+    def __getitem__(self, index: Any) -> Any:
+        return self.each[index]
+
+    def heard(self, clock: Clock, lengths: NDArray[np.int64]) -> Iterator[tuple[int, Run, list[int]]]:
+        """(its number, a run, where in the render it lies) of those that are heard in it, given how long each sounds.
+
+        Of a stretch of a long piece these are few, and they alone are looked at.
+        """
+        for index in clock.which(self.starts, lengths):
+            may_break_off()
+            run = self.each[index]
+            yield index, run, clock.places(run.start, int(lengths[index]))
+
+
+_RUNS = ByIdentity(64)
+
+
+def voice_runs(notes: Sequence[Note], clock: Clock, mode: str = "slides") -> Runs:
     """The runs that a single voice plays; in a loop the last is cut by the first of the next round.
 
     Args:
         mode: whether notes go on from the one before that they touch: 'slides' those that are marked, 'legato' all,
             'retrigger' none.
     """
+    if not isinstance(notes, tuple):
+        return Runs.of(_runs_of(notes, clock, mode))
+    beside = clock.tempo_bpm, clock.beats, clock.rate_hz, clock.comes_round, mode
+    return _RUNS.get(lambda: Runs.of(_runs_of(notes, clock, mode)), notes, beside=beside)
+
+
+def _runs_of(notes: Sequence[Note], clock: Clock, mode: str) -> list[Run]:
     groups: list[list[Note]] = []
     for note in voice_notes(notes, clock.beats):
         goes_on = mode == "legato" or (mode == "slides" and note.slide)

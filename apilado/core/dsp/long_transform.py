@@ -11,23 +11,26 @@ Two real signals go through as one complex one; so do the two halves of one, its
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp import fourier as fft
-from apilado.core.dsp.breaking_off import may_break_off
+from apilado.core.dsp.breaking_off import PIECE, may_break_off, pieces
 from apilado.core.dsp.kernels import kernel
 
 SHORTEST = 2**14
 """Below, one transform is as quick."""
 ANEW = 256
 """Turns are multiplied up from one another, and begun anew every so many points, so that their errors do not grow."""
-COLUMNS_AT_ONCE = 16
-"""Where only the lowest lines are wanted."""
+COLUMNS_AT_ONCE = (4, 16)
+"""Where only the lowest lines are wanted: at least, and at most."""
 TILE_ROWS, TILE_COLUMNS = 64, 16
 """So much of a table is read at a time, crosswise, that it stays in the cache."""
+SIDE_BY_SIDE = 16
+"""Short transforms that are made together: a multiple of what SciPy takes at once."""
 
 
 def divided(points: int) -> tuple[int, int]:
@@ -39,10 +42,10 @@ def divided(points: int) -> tuple[int, int]:
 
 
 @kernel
-def _turned(table: Any) -> None:
-    """Every point (row, column) by e^(-2πi·row·column/points)."""
+def _turned(table: Any, begin: int, end: int) -> None:
+    """Every point (row, column) of some rows by e^(-2πi·row·column/points)."""
     rows, columns = table.shape
-    for row in range(rows):
+    for row in range(begin, end):
         step = -2.0 * np.pi * row / (rows * columns)
         turn_re, turn_im = np.cos(step), np.sin(step)
         for first in range(0, columns, ANEW):
@@ -56,14 +59,17 @@ def _turned(table: Any) -> None:
 
 
 @kernel
-def _apart(table: Any, gain: float, left: Any, right: Any) -> None:
-    """The lines of two real signals from those of left + i·right: line r + rows·c of them stands in row r, column c."""
+def _apart(table: Any, gain: float, begin: int, end: int, left: Any, right: Any) -> None:
+    """The lines of two real signals from those of left + i·right: line r + rows·c of them stands in row r, column c.
+
+    Only those of some rows are made.
+    """
     rows, columns = table.shape
     half, wanted = np.float32(0.5 * gain), -(-left.shape[0] // rows)
-    for first_row in range(0, rows, TILE_ROWS):
+    for first_row in range(begin, end, TILE_ROWS):
         for first_column in range(0, wanted, TILE_COLUMNS):
             for column in range(first_column, min(wanted, first_column + TILE_COLUMNS)):
-                last_row = min(rows, first_row + TILE_ROWS, left.shape[0] - column * rows)
+                last_row = min(end, first_row + TILE_ROWS, left.shape[0] - column * rows)
                 for row in range(first_row, last_row):
                     # The mirror image of a line is line points - line; that of line 0 is itself.
                     here = table[row, column]
@@ -74,17 +80,20 @@ def _apart(table: Any, gain: float, left: Any, right: Any) -> None:
 
 
 @kernel
-def _of_halves(table: Any, gain: float, lines: Any) -> None:
-    """The lines of one real signal from those of its even samples + i·its odd ones, in a table as for `_apart`."""
+def _of_halves(table: Any, gain: float, begin: int, end: int, lines: Any) -> None:
+    """The lines of one real signal from those of its even samples + i·its odd ones, in a table as for `_apart`.
+
+    Those of some rows; with those of row 0 the last line too.
+    """
     rows, columns = table.shape
     points, half = rows * columns, np.float32(0.5 * gain)
     step = -np.pi / points
     turn_re, turn_im = np.cos(step), np.sin(step)
-    for first_row in range(0, rows, TILE_ROWS):
+    for first_row in range(begin, end, TILE_ROWS):
         for column in range(columns):
             first = column * rows + first_row
             re, im = np.cos(step * first), np.sin(step * first)
-            for row in range(first_row, min(rows, first_row + TILE_ROWS)):
+            for row in range(first_row, min(end, first_row + TILE_ROWS)):
                 here = table[row, column]
                 there = table[rows - row, columns - 1 - column] if row else table[0, (columns - column) % columns]
                 odd_re, odd_im = here.imag + there.imag, there.real - here.real
@@ -94,7 +103,21 @@ def _of_halves(table: Any, gain: float, lines: Any) -> None:
                     half * (here.imag - there.imag + odd_re * late_im + odd_im * late_re),
                 )
                 re, im = re * turn_re - im * turn_im, re * turn_im + im * turn_re
-    lines[points] = complex(np.float32(gain) * (table[0, 0].real - table[0, 0].imag), np.float32(0.0))
+    if begin == 0:
+        lines[points] = complex(np.float32(gain) * (table[0, 0].real - table[0, 0].imag), np.float32(0.0))
+
+
+def _some(count: int, across: int, least: int) -> Iterator[tuple[int, int]]:
+    """(first, behind the last) of so many rows at a time as are a piece of work, or columns, each of `across` points;
+    whole multiples of `least`."""
+    return pieces(count, max(least, PIECE // across // least * least))
+
+
+def _transform(some: NDArray[np.complex64], axis: int) -> None:
+    """Writes many short spectra over what they are of."""
+    found = fft.fft(some, axis=axis, overwrite_x=True)
+    if not np.may_share_memory(found, some):
+        some[...] = found
 
 
 def _table_of(points: NDArray[np.complex64]) -> NDArray[np.complex64]:
@@ -102,12 +125,12 @@ def _table_of(points: NDArray[np.complex64]) -> NDArray[np.complex64]:
     rows, columns = divided(points.shape[0]) if points.shape[0] >= SHORTEST else (1, points.shape[0])
     table: NDArray[np.complex64] = points.reshape(rows, columns)
     if rows > 1:
-        table = fft.fft(table, axis=0, overwrite_x=True)
-        may_break_off()
-        _turned(table)
-    may_break_off()
-    table = fft.fft(table, axis=1, overwrite_x=True)
-    may_break_off()
+        for first, end in _some(columns, rows, SIDE_BY_SIDE):
+            _transform(table[:, first:end], 0)
+    for first, end in _some(rows, columns, SIDE_BY_SIDE):
+        if rows > 1:
+            _turned(table, first, end)
+        _transform(table[first:end], 1)
     return table
 
 
@@ -117,8 +140,9 @@ def spectrum_of_one(signal: NDArray[np.float32], gain: float = 1.0) -> NDArray[n
     Args:
         signal: shape (points,); it is written over.
     """
-    lines = np.empty(signal.shape[0] // 2 + 1, np.complex64)
-    _of_halves(_table_of(signal.view(np.complex64)), gain, lines)
+    lines, table = np.empty(signal.shape[0] // 2 + 1, np.complex64), _table_of(signal.view(np.complex64))
+    for first, end in _some(table.shape[0], table.shape[1], TILE_ROWS):
+        _of_halves(table, gain, first, end, lines)
     return lines
 
 
@@ -129,8 +153,9 @@ def spectra_of_two(both: NDArray[np.complex64], lines: int, gain: float = 1.0) -
         both: left + i·right, shape (points,); it is written over.
         lines: at most half of the points and one.
     """
-    left, right = np.empty(lines, np.complex64), np.empty(lines, np.complex64)
-    _apart(_table_of(both), gain, left, right)
+    left, right, table = np.empty(lines, np.complex64), np.empty(lines, np.complex64), _table_of(both)
+    for first, end in _some(table.shape[0], table.shape[1], TILE_ROWS):
+        _apart(table, gain, first, end, left, right)
     return left, right
 
 
@@ -150,9 +175,10 @@ def lowest_lines(signal: NDArray[np.float32], lines: int) -> NDArray[np.complex6
     turn = np.exp(-2j * np.pi / points * np.arange(lines))
     total = np.zeros(lines, np.complex128)
     # From the last column to the first: what is there already is turned by one place more with each.
-    for behind in range(table.shape[1], 0, -COLUMNS_AT_ONCE):
+    at_once = max(COLUMNS_AT_ONCE[0], min(COLUMNS_AT_ONCE[1], PIECE // rows))
+    for behind in range(table.shape[1], 0, -at_once):
         may_break_off()
-        columns = np.ascontiguousarray(table[:, max(0, behind - COLUMNS_AT_ONCE) : behind].T)
+        columns = np.ascontiguousarray(table[:, max(0, behind - at_once) : behind].T)
         for each in fft.rfft(columns, axis=1)[::-1, :lines]:
             total *= turn
             total += each

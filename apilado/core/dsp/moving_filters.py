@@ -19,12 +19,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio, as_audio
+from apilado.core.dsp.breaking_off import pieces
 from apilado.core.dsp.curves import Curve
 from apilado.core.dsp.filters import QUIETEST, Sections, settle_frames
 from apilado.core.dsp.kernels import kernel
 from apilado.core.dsp.lead_in import state_that_comes_back, wrapped_curve, wrapped_tail
 
-KNOTS_AT_ONCE = 4096
+KNOTS_AT_ONCE = 1024
 
 
 def state_variable_rows(sections: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -99,8 +100,8 @@ def moving_filtered(audio: Audio, at: NDArray[np.int64], sections: Sections, *, 
     if looped:
         _begin_loop(audio, at, sections, state)
     out = np.empty_like(audio)
-    for first in range(0, at.shape[0] - 1, KNOTS_AT_ONCE):  # in 64 bits, but never all of it
-        some = slice(first, min(first + KNOTS_AT_ONCE, at.shape[0] - 1) + 1)
+    for first, last in pieces(at.shape[0] - 1, KNOTS_AT_ONCE):  # in 64 bits, but never all of it
+        some = slice(first, last + 1)
         begins, ends = at[some][0], at[some][-1]
         rows = state_variable_rows(sections[some])
         part = run_moving(np.ascontiguousarray(audio[:, begins:ends]), at[some] - begins, rows, state)
@@ -120,8 +121,8 @@ def some_at_a_time(make: Callable[..., Sections], *values: NDArray[np.float64]) 
     if knots <= KNOTS_AT_ONCE:
         return found
     out = np.empty((knots, *found.shape[1:]))
-    for first in range(0, knots, KNOTS_AT_ONCE):
-        some = slice(first, first + KNOTS_AT_ONCE)
+    for first, last in pieces(knots, KNOTS_AT_ONCE):
+        some = slice(first, last)
         out[some] = make(*[value[some] for value in values])
     return out
 

@@ -18,6 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.breaking_off import pieces
 from apilado.core.dsp.curves import Value
 from apilado.core.dsp.kernels import summing_kernel
 from apilado.core.dsp.lead_in import led_in
@@ -28,8 +29,8 @@ SHORTEST, LONGEST = 0.55, 1.6
 SPREADERS_MS = ((1.31, 2.17, 3.53), (1.49, 2.03, 3.79))
 """All-passes before the lines, left and right."""
 SOUND_M_PER_S = 343.0
-BLOCK = 256
-"""Frames that go through all lines together, where the shortest line is as long."""
+BLOCK, BLOCKS_AT_ONCE = 256, 128
+"""Frames that go through all lines together, where the shortest line is as long; how many such are a piece of work."""
 FORGOTTEN_ROUNDS = 2.0
 """Of RT60: then it is under -120 dB."""
 
@@ -172,14 +173,16 @@ def _room_kernel(
     gains: Any,
     poles: Any,
     damped: Any,
+    start: int,
+    end: int,
     y: Any,
 ) -> None:
     """Block by block, each no longer than the shortest line: what is read of the lines was written before it."""
-    frames, longest = x.shape[1], min(BLOCK, lengths.min())
+    longest = min(BLOCK, lengths.min())
     now, given = np.empty((16, longest), np.float32), np.empty((2, longest), np.float32)
     half, quarter = np.float32(0.5), np.float32(0.25)
-    for begin in range(0, frames, longest):
-        count = min(longest, frames - begin)
+    for begin in range(start, end, longest):
+        count = min(longest, end - begin)
         for side in range(2):
             block, sound = given[side][:count], x[side][begin : begin + count]
             for n in range(count):
@@ -225,7 +228,8 @@ def in_room(audio: Audio, room: Room, *, rate_hz: int, looped: bool) -> Audio:
 
     def run(sound: Audio, values: Sequence[Value]) -> Audio:
         out = np.empty((2, sound.shape[1]), np.float32)
-        _room_kernel(sound, level, spread, spreaders, lines, lengths, at, gains, poles, damped, out)
+        for begin, end in pieces(sound.shape[1], BLOCKS_AT_ONCE * min(BLOCK, int(lengths.min()))):
+            _room_kernel(sound, level, spread, spreaders, lines, lengths, at, gains, poles, damped, begin, end, out)
         return out
 
     return led_in(run, audio, (), math.ceil(room.rings_seconds() * rate_hz) if looped else 0)

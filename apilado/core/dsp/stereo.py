@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio, as_stereo
+from apilado.core.dsp.breaking_off import PIECE, pieces
 from apilado.core.dsp.curves import Curve, Value, per_frame
 from apilado.core.dsp.kernels import summing_kernel
 from apilado.core.dsp.lead_in import with_ends
@@ -42,20 +43,23 @@ def placed(
         one = audio[0] if audio.shape[0] == 1 else np.float32(0.5) * (audio[0] + audio[1])
         one = np.asarray(one * np.asarray(gain, np.float32), np.float32)
         return as_stereo(one.reshape(1, -1))
-    out = as_stereo(audio)
-    found = np.empty_like(out)
-    if audio.shape[0] == 2 and (isinstance(width, Curve) or width != 1.0):
-        half, side = np.float32(0.5), out[0] - out[1]
-        side *= half * np.asarray(per_frame(width), np.float32)
-        np.add(out[0], out[1], out=found[0])
-        found[0] *= half
-        np.subtract(found[0], side, out=found[1])
-        found[0] += side
-        out = found
-    leaning, gains = np.asarray(per_frame(pan)), np.asarray(gain, np.float32)
-    for channel, lean in ((0, -leaning), (1, leaning)):
-        near = np.minimum(1.0, 1.0 + lean).astype(np.float32)
-        np.multiply(out[channel], gains if near.ndim == 0 and near == 1.0 else near * gains, out=found[channel])
+    found = np.empty((2, audio.shape[1]), np.float32)
+    turned = audio.shape[0] == 2 and (isinstance(width, Curve) or width != 1.0)
+    values = [np.asarray(each) for each in (per_frame(width), per_frame(pan), np.asarray(gain, np.float32))]
+    for first, end in pieces(audio.shape[1]):
+        widths, leaning, gains = [each[first:end] if each.ndim else each for each in values]
+        sides, out = found[:, first:end], as_stereo(audio[:, first:end])
+        if turned:
+            half, side = np.float32(0.5), out[0] - out[1]
+            side *= half * widths.astype(np.float32)
+            np.add(out[0], out[1], out=sides[0])
+            sides[0] *= half
+            np.subtract(sides[0], side, out=sides[1])
+            sides[0] += side
+            out = sides
+        for channel, lean in ((0, -leaning), (1, leaning)):
+            near = np.minimum(1.0, 1.0 + lean).astype(np.float32)
+            np.multiply(out[channel], gains if near.ndim == 0 and near == 1.0 else near * gains, out=sides[channel])
     return found
 
 
@@ -147,7 +151,7 @@ straight line leaves out is then under -75 dB at 20 kHz."""
 
 
 @summing_kernel
-def _read_evenly_kernel(x: Any, frames_per_point: float, block: int, taps: Any, out: Any) -> None:
+def _read_evenly_kernel(x: Any, frames_per_point: float, block: int, taps: Any, start: int, end: int, out: Any) -> None:
     """Block by block: the taps of its middle, and how they change from there as a straight line, for all its points."""
     frames, count, half = x.shape[0], taps.shape[1], taps.shape[1] // 2
     shares, drift = taps.shape[0] - 1, np.float32(1.0 - frames_per_point)
@@ -157,8 +161,8 @@ def _read_evenly_kernel(x: Any, frames_per_point: float, block: int, taps: Any, 
         np.empty(block, np.float32),
         np.empty(block + count, np.float32),
     )
-    for begin in range(0, out.shape[0], block):
-        points = min(block, out.shape[0] - begin)
+    for begin in range(start, end, block):
+        points = min(block, end - begin)
         place = (begin + points // 2) * frames_per_point
         nearest = np.int64(np.ceil(place - 0.5))
         share = (nearest - place + 0.5) * shares
@@ -192,7 +196,9 @@ def read_evenly(signal: NDArray[np.float32], out: NDArray[np.float32]) -> None:
     frames_per_point = signal.shape[0] / out.shape[0]
     drift = max(abs(1.0 - frames_per_point), 1e-9)
     block = int(min(max(2.0 * FURTHEST_OFF / drift, 8.0), LONGEST_BLOCK))
-    _read_evenly_kernel(np.ascontiguousarray(signal), frames_per_point, block, _tap_table(), out)
+    signal = np.ascontiguousarray(signal)
+    for first, end in pieces(out.shape[0], PIECE // block * block):
+        _read_evenly_kernel(signal, frames_per_point, block, _tap_table(), first, end, out)
 
 
 def _between(audio: Audio, share: float, *, looped: bool) -> Audio:

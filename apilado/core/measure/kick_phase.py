@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from apilado.core.dsp import fourier as fft
 from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.breaking_off import may_break_off
 from apilado.core.measure.notes import segment
 from apilado.core.units import gain_to_db, ms_to_samples, power_to_db
 
@@ -57,6 +58,7 @@ def kick_meeting(kick: Audio, sub: Audio, hits: tuple[int, ...], *, rate_hz: int
     window = (0.5 + 0.5 * np.cos(np.pi * np.arange(count) / count)).astype(np.float32)
     pairs = []
     for hit in hits:
+        may_break_off()
         parts = [segment(audio, hit, count) for audio in (kick, sub)]
         spectra = [fft.rfft((part[0] + part[1]) / 2.0 * window, size) for part in parts]
         pairs.append([spectrum[low:high].astype(np.complex128) for spectrum in spectra])
@@ -112,6 +114,7 @@ def _peak_db(spectra: NDArray[np.complex128], low: int, size: int) -> float:
     points = min(size, fft.next_fast_len(POINTS_A_PERIOD * last, real=True))
     peak, whole = 0.0, np.zeros(points // 2 + 1, np.complex128)
     for lines in spectra:
+        may_break_off()
         whole[low:last] = lines
         peak = max(peak, float(np.max(np.abs(fft.irfft(whole, points)))))
     return float(gain_to_db(peak * points / size))

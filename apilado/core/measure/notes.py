@@ -21,7 +21,7 @@ PITCH_MS = 160.0
 ATTACK_MS = 3.0
 PHASOR_STEP = 256
 QUIET = 1e-4
-TOGETHER = 64
+TOGETHER = 16
 """Notes that are looked at at a time."""
 
 

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio, peak_of
+from apilado.core.dsp.breaking_off import may_break_off
 from apilado.core.measure.bands import band_centres, band_edges, line_sums
 from apilado.core.measure.spectrum import Spectrum, spectrum_of, squared
 from apilado.core.units import power_to_db
@@ -109,11 +110,13 @@ def measure_stem(audio: Audio, spectrum: Spectrum) -> StemMeasures:
     # away at the edges of an empty band may leave it a hair below zero.
     scale = spectrum.line_power
     fine_left, fine_right, _ = line_sums(left, right, spectrum.bin_hz, FINE) * scale
+    may_break_off()
     thirds = line_sums(left, right, spectrum.bin_hz, THIRD) * scale
     left_power, right_power, cross = np.maximum(thirds[0], 0.0), np.maximum(thirds[1], 0.0), thirds[2]
     fine = np.maximum((fine_left + fine_right) / 2.0, 0.0)
     norm = np.sqrt(left_power * right_power)
     correlation = np.divide(cross, norm, out=np.ones_like(norm), where=norm > 1e-15)
+    may_break_off()
     side_power = np.zeros_like(left_power) if same else np.maximum((left_power + right_power - 2.0 * cross) / 4.0, 0.0)
     return StemMeasures(
         low=spectrum.below(LOW_TOP_HZ),

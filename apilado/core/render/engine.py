@@ -41,6 +41,9 @@ class Rank(IntEnum):
     """What is wanted as soon as can be, such as a stretch of what is playing."""
 
 
+_HIGHER = {rank: tuple(higher for higher in Rank if higher > rank) for rank in Rank}
+
+
 class Token:
     """Says whether a render is still wanted."""
 
@@ -244,8 +247,13 @@ class _Way:
                 self._free.notify_all()
 
     def wait_until_free(self, rank: Rank) -> None:
+        if self._is_free(rank):  # as nearly always: then nobody is kept from taking it
+            return
         with self._free:
-            self._free.wait_for(lambda: not any(self._runs[higher] for higher in Rank if higher > rank))
+            self._free.wait_for(lambda: self._is_free(rank))
+
+    def _is_free(self, rank: Rank) -> bool:
+        return not any(self._runs[higher] for higher in _HIGHER[rank])
 
 
 class _UnderWay:
@@ -298,7 +306,10 @@ class _Run:
         for stage in self._in_hand.values():
             self._engine.let_go(stage)
         if self._failure is not None:
-            raise self._failure
+            try:
+                raise self._failure
+            finally:
+                self._failure = None  # it holds its frames, this one among them, and all sounds that are in them
         return [self._there[stage.key] for stage in self._targets]
 
     def _visit(self, stage: Stage) -> None:
@@ -354,6 +365,7 @@ class _Run:
             self._under_way -= 1
             if self._under_way == 0:
                 self._finished.set()
+        failure = None  # this frame is held by it
 
     def _measure_ways(self) -> None:
         for key in reversed(self._places):  # each behind all that reads it
@@ -362,8 +374,10 @@ class _Run:
 
     def _turn(self, stage: Stage) -> tuple[int, bool, int]:
         """What is computed first comes first."""
+        if self._ways:
+            return -self._ways[stage.key], False, self._places[stage.key]
         let_go = {source.key for source in stage.inputs if self._readers[source.key] == 1}
-        return -self._ways.get(stage.key, 0), len(let_go) < MORE_THAN_IT_MAKES, self._places[stage.key]
+        return 0, len(let_go) < MORE_THAN_IT_MAKES, self._places[stage.key]
 
     def _release(self, sources: Sequence[Stage]) -> None:
         """Lets go of what nothing in this run reads any more; the cache keeps what it has room for."""

@@ -21,6 +21,7 @@ from apilado.core.document.stack import Crossover, Limiter, borders_of
 from apilado.core.dsp import courses
 from apilado.core.dsp.agreement import Fit, best_fit
 from apilado.core.dsp.audio import Audio, as_stereo, sounding_until, without_tiny
+from apilado.core.dsp.breaking_off import pieces
 from apilado.core.dsp.crossovers import border, cut, split
 from apilado.core.dsp.curves import Curve, Value, knots, mapped, per_frame, rows
 from apilado.core.dsp.ducks import band_ducked
@@ -396,8 +397,9 @@ def duck_band(
 def mix(*parts: Audio, frames: int) -> Audio:
     """The sum of stereo parts; silence if there are none."""
     total = np.zeros((2, frames), np.float32)
-    for part in parts:
-        total += part
+    for first, end in pieces(frames):
+        for part in parts:
+            total[:, first:end] += part[:, first:end]
     return total
 
 
@@ -475,15 +477,12 @@ def hits_track(*sounds: Audio, hits: tuple[float, ...], which: tuple[int, ...] =
     """
     out = np.zeros((2, clock.frames), np.float32)
     starts = [clock.sample_at(beat) for beat in hits if beat < clock.beats]
-    fade = clock.samples_in_ms(2.0)
-    for index, start in enumerate(starts):
-        following = starts[index + 1] if index + 1 < len(starts) else None
-        if following is None and clock.comes_round:
-            following = starts[0] + clock.loop_frames
+    ends = [*starts[1:], starts[0] + clock.loop_frames if clock.comes_round else None] if starts else []
+    for index, (start, following) in enumerate(zip(starts, ends, strict=True)):
         part = sounds[which[index]] if which else sounds[0]
         if following is not None and following - start < part.shape[1]:
             part = part[:, : following - start].copy()
-            count = min(fade, part.shape[1])
+            count = min(clock.samples_in_ms(2.0), part.shape[1])
             part[:, part.shape[1] - count :] *= np.linspace(1.0, 0.0, count, dtype=np.float32)
         for place in clock.places(start, part.shape[1]):
             mixed_at(out, part, place, looped=clock.looped)
@@ -494,6 +493,6 @@ def duck_reduction(
     key: Audio, *curves: Curve, shape: DuckShape, names: tuple[str, ...] = (), hits: tuple[float, ...], clock: Clock
 ) -> NDArray[np.float32]:
     """A ducker's gain reduction in dB, frame by frame."""
-    longest = clock.samples_in_ms(LONGEST_DUCK_MS)
-    starts = tuple(sorted(place for beat in hits for place in clock.places(clock.sample_at(beat), longest)))
+    at, longest = (clock.sample_at(beat) for beat in hits), clock.samples_in_ms(LONGEST_DUCK_MS)
+    starts = tuple(sorted(place for each in at for place in clock.places(each, longest)))
     return driven_by(shape, names, curves).reduction(key, starts, clock)

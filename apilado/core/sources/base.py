@@ -10,6 +10,7 @@ from apilado.core.assets import AssetLoader
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.curves import Value
+from apilado.core.identity import ByIdentity
 from apilado.core.notes import Note
 from apilado.core.parameters import Model
 from apilado.core.sources.voice import Voice
@@ -54,12 +55,17 @@ class Marks:
     slices_ms: tuple[float, ...] = ()
 
 
+_TOLD = ByIdentity(128)
+
+
 def told_apart(source: Source, score: Score, clock: Clock) -> tuple[Hashable, ...] | None:
     """What the runs of a source hang on, all of them, for them to be kept; None where something moves over them."""
-    if not stands_still(source):
-        return None
-    voice = score.voice.model_dump_json()
-    return source.model_dump_json(), voice, score.transpose, clock.rate_hz, clock.tempo_bpm
+    told: tuple[str, str] | None = _TOLD.get(
+        lambda: (source.model_dump_json(), score.voice.model_dump_json()) if stands_still(source) else None,
+        source,
+        score.voice,
+    )
+    return None if told is None else (*told, score.transpose, clock.rate_hz, clock.tempo_bpm)
 
 
 class Source(Model):

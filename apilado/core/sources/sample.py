@@ -13,7 +13,6 @@ from pydantic import Field, field_validator
 from apilado.core.assets import SHA256_PATTERN, AssetLoader
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
-from apilado.core.dsp.breaking_off import may_break_off
 from apilado.core.dsp.curves import Value, least
 from apilado.core.dsp.envelopes import rising
 from apilado.core.dsp.sampling import HIGHEST_SPEED, LOWEST_SPEED, STRETCHES, held_places, read_at_places, stretched
@@ -200,15 +199,12 @@ class SampleSource(Source):
         audio = load(self.asset, clock.rate_hz)
         pieces = self.pieces(audio, clock)
         out, kept = np.zeros((audio.shape[0], clock.frames), np.float32), told_apart(self, score, clock)
-        for run in voice_runs(score.notes, clock, score.voice.mode):
-            may_break_off()
-            release = clock.samples_in_ms(score.voice.envelope.release_ms)
-            longest = run.gate_frames + release
-            if self.plays_out:
-                longest = run.cut_frames or round(self._longest_s() * clock.rate_hz)
-            places = clock.places(run.start, longest)
-            if not places:
-                continue
+        runs = voice_runs(score.notes, clock, score.voice.mode)
+        lengths = runs.gates + clock.samples_in_ms(score.voice.envelope.release_ms)
+        if self.plays_out:
+            out_frames = round(self._longest_s() * clock.rate_hz)
+            lengths = np.array([run.cut_frames or out_frames for run in runs], np.int64)
+        for _, run, places in runs.heard(clock, lengths):
             play = partial(self._run, run, score, clock, pieces)
             left = None if clock.comes_round else clock.frames - run.start
             own = (run.gate_frames, run.cut_frames, run.pitches, run.velocity, left)

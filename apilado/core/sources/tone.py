@@ -14,7 +14,6 @@ from pydantic import BaseModel, model_validator
 from apilado.core.assets import AS_IT_LIES, AssetLoader
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
-from apilado.core.dsp.breaking_off import may_break_off
 from apilado.core.dsp.curves import Value, greatest, least
 from apilado.core.dsp.cycles import Recorded, cycles_of
 from apilado.core.dsp.envelopes import DECAY_NEPERS
@@ -194,12 +193,8 @@ class ToneSource(Source):
         stereo = any((tone.copies > 1 or tone.shape == "noise") and tone.spread > 0.0 for tone in self.heard())
         out = np.zeros((2 if stereo else 1, clock.frames), np.float32)
         tables, kept = self._tables(load), told_apart(self, score, clock)
-        for index, run in enumerate(voice_runs(score.notes, clock, score.voice.mode)):
-            may_break_off()
-            longest = run.gate_frames + clock.samples_in_ms(score.voice.envelope.release_ms)
-            places = clock.places(run.start, longest)
-            if not places:
-                continue
+        runs, release = voice_runs(score.notes, clock, score.voice.mode), score.voice.envelope.release_ms
+        for index, run, places in runs.heard(clock, runs.gates + clock.samples_in_ms(release)):
             play = partial(self._run, run, index, score, clock, out.shape[0], tables)
             part = play() if kept is None else RUNS.get((kept, self._told_apart(run, index, score, clock)), play)
             for place in places:

@@ -11,8 +11,9 @@ from apilado.core.dsp.stereo import read_evenly
 
 class SpectraTest(unittest.TestCase):
     def test_two_real_signals_go_through_as_one(self):
-        # A square, a long table, a prime, an odd number, one below the shortest; each with fewer lines too.
-        for points in (176 * 176, 144 * 200, 20011, 3**10, SHORTEST // 2 + 1, 7):
+        # Pieces of many tables' worth, a square, a long table, a prime, an odd number, one below the shortest; each with
+        # fewer lines too.
+        for points in (601 * 643, 176 * 176, 144 * 200, 20011, 3**10, SHORTEST // 2 + 1, 7):
             rng = np.random.default_rng(points)
             left, right = (rng.standard_normal(points) for _ in range(2))
             for lines, gain in ((points // 2 + 1, 1.0), (points // 3 + 1, 0.25)):
@@ -23,8 +24,8 @@ class SpectraTest(unittest.TestCase):
                     assert_allclose(found, wanted, atol=1e-6 * float(np.abs(wanted).max()) * np.log2(points + 1))
 
     def test_the_two_halves_of_one_go_through_as_one(self):
-        # A long table, one that ends within a tile, one row, two points.
-        for points in (2 * 144 * 200, 2 * 131 * 141, 2 * 9973, 36, 2):
+        # In pieces, a long table, one that ends within a tile, one row, two points.
+        for points in (2 * 601 * 643, 2 * 144 * 200, 2 * 131 * 141, 2 * 9973, 36, 2):
             signal = np.random.default_rng(points).standard_normal(points)
             for gain in (1.0, 0.25):
                 wanted = gain * np.fft.rfft(signal)

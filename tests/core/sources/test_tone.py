@@ -113,6 +113,20 @@ class VoiceTest(unittest.TestCase):
         self.assertEqual((first.gate_frames, first.cut_frames), (48000, 24000))
         self.assertEqual(last.cut_frames, 72000)
 
+    def test_of_a_stretch_the_runs_that_are_heard_in_it_are_looked_at(self):
+        for seed in range(40):
+            rng = np.random.default_rng(seed)
+            clock = Clock(float(rng.uniform(60.0, 180.0)), float(rng.integers(1, 65)), 48000, looped=True)
+            starts = np.sort(rng.uniform(0.0, clock.beats, int(rng.integers(1, 30))))
+            notes = tuple(Note(start_beats=float(at), length_beats=float(rng.uniform(0.1, 9.0))) for at in starts)
+            part = clock.stretch(int(rng.integers(-9, 9) * clock.frames // 4), int(rng.integers(1, 2 * clock.frames)))
+            runs = voice_runs(notes, part)
+            self.assertIs(voice_runs(notes, clock.stretch(7, 9)), runs)
+            for each, lengths in ((part, runs.gates + 480), (clock, runs.gates)):
+                places = [each.places(run.start, int(length)) for run, length in zip(runs, lengths, strict=True)]
+                wanted = [(n, runs[n], found) for n, found in enumerate(places) if found]
+                self.assertEqual(list(runs.heard(each, lengths)), wanted)
+
     def test_a_note_goes_on_over_the_loops_end(self):
         audio = played(tone_source(), Note(start_beats=3.5, length_beats=1.0, pitch=45))
         self.assertGreater(float(np.abs(audio[:, 2000:10000]).max()), 0.9)
