@@ -122,7 +122,15 @@ class VoiceTest(unittest.TestCase):
             part = clock.stretch(int(rng.integers(-9, 9) * clock.frames // 4), int(rng.integers(1, 2 * clock.frames)))
             runs = voice_runs(notes, part)
             self.assertIs(voice_runs(notes, clock.stretch(7, 9)), runs)
-            for each, lengths in ((part, runs.gates + 480), (clock, runs.gates)):
+            lasts = int(runs[0].gate_frames) + 480
+            just = [  # it ends with their first frame, or before it; it begins with their last, or behind it
+                clock.stretch(runs[0].start + lasts - 1, 1),
+                clock.stretch(runs[0].start + lasts, 1),
+                clock.stretch(runs[0].start - 99, 100),
+                clock.stretch(runs[0].start - 100, 100),
+            ]
+            stretches = [(each, runs.gates + 480) for each in (part, *just)]
+            for each, lengths in (*stretches, (clock, runs.gates)):
                 places = [each.places(run.start, int(length)) for run, length in zip(runs, lengths, strict=True)]
                 wanted = [(n, runs[n], found) for n, found in enumerate(places) if found]
                 self.assertEqual(list(runs.heard(each, lengths)), wanted)
