@@ -27,6 +27,8 @@ HEARD = "apilado.core.render."
 MOST_CHAINS = 4096
 
 
+BYTES_A_FRAME = 8
+"""Of a sound of two channels."""
 MORE_THAN_IT_MAKES = 2
 """Inputs that a stage lets go of: it makes one result."""
 
@@ -266,9 +268,12 @@ class _UnderWay:
 class _Run:
     """One call of `Engine.run`: which stages wait for how many inputs, and what is there already.
 
-    Of the stages that could be computed, one that lets go of more than it makes comes first, such as the sum of two
-    layers that nothing else reads any more; then the one that is first on the way to the first target: what one layer
-    is made of is let go before the next layer is begun, as far as the threads allow.
+    Of the stages that could be computed, the one with the longest way to a target comes first, so that no thread is
+    left alone with it at the end: where they are wanted soon, and where the cache has room for all that is made.
+
+    Else one that lets go of more than it makes comes first, such as the sum of two layers that nothing else reads any
+    more; then the one that is first on the way to the first target: what one layer is made of is let go before the next
+    layer is begun, as far as the threads allow.
     """
 
     def __init__(self, engine: Engine, targets: Sequence[Stage], token: Token, rank: Rank) -> None:
@@ -283,9 +288,9 @@ class _Run:
         self._places: dict[bytes, int] = {}
         """When a stage is reached on the way from the first input to the last target."""
         self._frames: dict[bytes, int] = {}
-        """Over how many frames a stage runs, as far as it says so."""
+        """Over how many frames a stage runs: as its clock says, else as what it is made of."""
         self._ways: dict[bytes, int] = {}
-        """Where they are wanted soon, over how many frames it and what waits for it run, on the longest way."""
+        """Over how many frames a stage and what waits for it run, on the longest way; where that comes first."""
         self._lock = Lock()
         self._finished = Event()
         self._failure: BaseException | None = None
@@ -293,7 +298,8 @@ class _Run:
         for stage in targets:
             self._visit(stage)
             self._readers[stage.key] = self._readers.get(stage.key, 0) + 1
-        if rank is Rank.SOON:
+        room = 0 < BYTES_A_FRAME * sum(self._frames.values()) <= engine.cache.limit_bytes
+        if rank is Rank.SOON or (room and rank is Rank.USUAL):
             self._measure_ways()
 
     def results(self) -> list[Any]:
@@ -328,7 +334,8 @@ class _Run:
                 self._dependents.setdefault(source.key, []).append(stage)
         self._places[stage.key] = len(self._places)
         clock = stage.parameters.get("clock")
-        self._frames[stage.key] = clock.frames if isinstance(clock, Clock) else 0
+        beside = max((self._frames.get(source.key, 0) for source in stage.inputs), default=0)
+        self._frames[stage.key] = clock.frames if isinstance(clock, Clock) else beside
         if self._missing[stage.key] == 0:
             self._ready.append(stage)
 
