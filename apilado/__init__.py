@@ -2,7 +2,7 @@
 
 import os
 
-__version__ = "0.18.4"
+__version__ = "0.18.5"
 
 # Two threads render already: those of NumPy's linear algebra would only take their turns. It asks when it is loaded.
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")

@@ -74,8 +74,19 @@ def _has_tiny(flat: Any) -> bool:
     return found
 
 
+@kernel
+def _silenced(flat: Any, out: Any) -> None:
+    tiny, zero = np.float32(TINY), np.float32(0.0)
+    for n in range(flat.shape[0]):
+        out[n] = zero if abs(flat[n]) < tiny else flat[n]
+
+
 def without_tiny(audio: Audio) -> Audio:
     """The audio with silence in the place of numbers below TINY; itself where there are none."""
     flat = audio.reshape(-1)
-    some = any(_has_tiny(flat[first:end]) for first, end in pieces(flat.shape[0]))
-    return np.where(np.abs(audio) < TINY, np.float32(0.0), audio) if some else audio
+    if not any(_has_tiny(flat[first:end]) for first, end in pieces(flat.shape[0])):
+        return audio
+    out = np.empty_like(flat)
+    for first, end in pieces(flat.shape[0]):
+        _silenced(flat[first:end], out[first:end])
+    return out.reshape(audio.shape)
