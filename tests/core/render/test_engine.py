@@ -10,7 +10,6 @@ from time import sleep
 import numpy as np
 from numpy.testing import assert_allclose
 
-from apilado.core.clock import Clock
 from apilado.core.document.edits import apply
 from apilado.core.document.edits_borders import MoveCrossover
 from apilado.core.document.edits_values import SetValue
@@ -198,23 +197,6 @@ class StagesTest(unittest.TestCase):
         # The sum of two layers comes before the third is begun, though it is asked for last.
         self.assertEqual(done[:5], ["layer 0", "measured 0", "layer 1", "measured 1", "sum 1"])
         self.assertEqual(done[5:], ["layer 2", "measured 2", "sum 2"])
-
-    def test_what_has_the_longest_way_comes_first_where_there_is_room_for_all(self):
-        def made(*parts, clock, name):
-            done.append(name)
-            return np.zeros(1)
-
-        clock = Clock(120.0, 1.0, 48000, looped=True)
-        for room, wanted in (
-            (20, ["long 0", "long 1", "short", "long 2"]),
-            (2, ["short", "long 0", "long 1", "long 2"]),
-        ):
-            done, last, engine = [], (), Engine(cache_bytes=room * 8 * clock.frames, threads=1)
-            for n in range(3):
-                last = (stage(made, *last, clock=clock, name=f"long {n}"),)
-            engine.run([stage(made, clock=clock, name="short"), *last])
-            engine.close()
-            self.assertEqual(done, wanted)
 
     def test_a_sum_is_the_sum_in_the_order_of_its_layers(self):
         layers = tuple(Layer(id=f"l{index}", transpose=index, level_db=-3.0 * index) for index in range(5))

@@ -11,7 +11,7 @@ from apilado.core.document.path import Equaliser
 from apilado.core.document.stack import Bus
 from apilado.core.dsp.filters import settle_frames
 from apilado.core.render.cache import COARSE_FRAMES, MOST_COARSE, StageCache
-from apilado.core.render.engine import Engine, Token
+from apilado.core.render.engine import MEASURED_SHARE, Engine, Token
 from apilado.core.render.stage import stage
 from apilado.core.render.stretch import _Lead, added, faded_in, faded_out
 from apilado.core.render.tail import Reach
@@ -154,12 +154,19 @@ class SoonTest(unittest.TestCase):
         clock = Clock(120.0, 4.0, 48000, looped=True).stretch(0, 100)
         short, wide, long = chain("short", 1_000, 2), chain("wide", 9_000, 1), chain("long", 3_000, 3)
         target = stage(made, short, wide, long, name="target", clock=clock, kept=False)
-        engine = Engine(threads=1)
-        try:
-            engine.run([target], Token(), soon=True)
-            self.assertEqual(done, ["wide0", "long0", "long1", "long2", "short0", "short1", "target"])
+        in_turn = ["short0", "short1", "wide0", "long0", "long1", "long2", "target"]
+        furthest_first = ["wide0", "long0", "long1", "long2", "short0", "short1", "target"]
+        frames = 2 * 1_000 + 9_000 + 3 * 3_000 + 100
+        for room, given, wanted in (
+            (0, {"soon": True}, furthest_first),
+            (frames - 10, {}, in_turn),
+            (frames + 10, {}, furthest_first),
+            (frames + 10, {"token": Token(behind=True)}, in_turn),
+        ):
             done.clear()
-            engine.run([target], Token())
-            self.assertEqual(done[:2], ["short0", "short1"])
-        finally:
-            engine.close()
+            engine = Engine(cache_bytes=round(8 * room / (1.0 - MEASURED_SHARE)), threads=1)
+            try:
+                engine.run([target], **given)
+            finally:
+                engine.close()
+            self.assertEqual(done, wanted)
