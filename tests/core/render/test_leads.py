@@ -140,7 +140,7 @@ class SoonTest(unittest.TestCase):
     def test_what_has_the_longest_way_to_go_is_computed_first(self):
         done = []
 
-        def made(*inputs, name, clock):
+        def made(*inputs, name, clock=None):
             done.append(name)
             return np.zeros(1)
 
@@ -152,11 +152,12 @@ class SoonTest(unittest.TestCase):
             return found[0]
 
         clock = Clock(120.0, 4.0, 48000, looped=True).stretch(0, 100)
-        short, wide, long = chain("short", 1_000, 2), chain("wide", 9_000, 1), chain("long", 3_000, 3)
+        short, wide, long = chain("short", 1_000, 2), chain("wide", 11_000, 1), chain("long", 3_000, 3)
+        long = stage(made, long, name="long3", kept=False)  # what is measured of it takes as long
         target = stage(made, short, wide, long, name="target", clock=clock, kept=False)
-        in_turn = ["short0", "short1", "wide0", "long0", "long1", "long2", "target"]
-        furthest_first = ["wide0", "long0", "long1", "long2", "short0", "short1", "target"]
-        frames = 2 * 1_000 + 9_000 + 3 * 3_000 + 100
+        in_turn = ["short0", "short1", "wide0", "long0", "long1", "long2", "long3", "target"]
+        furthest_first = ["long0", "wide0", "long1", "long2", "long3", "short0", "short1", "target"]
+        frames = 2 * 1_000 + 11_000 + 4 * 3_000 + 100
         for room, given, wanted in (
             (0, {"soon": True}, furthest_first),
             (frames - 10, {}, in_turn),
