@@ -3,6 +3,10 @@ import unittest
 import numpy as np
 
 from apilado.core.dsp.audio import is_mono, loudest_frame
+from apilado.core.dsp.breaking_off import PIECE
+from apilado.core.dsp.curves import Curve, knots
+from apilado.core.dsp.stereo import placed
+from apilado.core.render.steps import mix
 from tests.support import noise
 
 
@@ -23,3 +27,16 @@ class MonoTest(unittest.TestCase):
             self.assertEqual(is_mono(audio), place is None)
         self.assertTrue(is_mono(noise(10, channels=1)))
         self.assertTrue(is_mono(np.zeros((2, 0), np.float32)))
+
+
+class PiecesTest(unittest.TestCase):
+    def test_what_is_placed_and_summed_in_pieces_is_what_is_told(self):
+        frames = 2 * PIECE + 1001
+        sound, at = noise(frames), knots(frames)
+        width, pan = (Curve(at, some * np.sin(at / 9000.0)) for some in (1.5, 0.9))
+        gain = np.linspace(0.2, 1.0, frames)
+        found = placed(sound, width=width, mono=False, pan=pan, gain=gain)
+        mid, side = (sound[0] + sound[1]) / 2.0, (sound[0] - sound[1]) / 2.0 * width.per_frame()
+        near = [np.minimum(1.0, 1.0 + lean) * gain for lean in (-pan.per_frame(), pan.per_frame())]
+        np.testing.assert_allclose(found, [(mid + side) * near[0], (mid - side) * near[1]], atol=2e-6)
+        np.testing.assert_array_equal(mix(sound, found, frames=frames), sound + found)
