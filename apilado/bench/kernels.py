@@ -165,7 +165,7 @@ def _drives(noise: Audio) -> list[Loop]:
     each: dict[str, float] = {"operations": 4.0 * count, "bytes": 12.0}
     return [
         Loop("to twice the rate, each sample", lambda: run_up(mono, taps, high), FRAMES, **each),
-        Loop("back from twice the rate, each sample", lambda: run_down(high, taps, low), FRAMES, **each),
+        Loop("back from twice the rate, each sample", lambda: run_down(high, 0, taps, low), FRAMES, **each),
         Loop("soft clip, each sample at the higher rate", lambda: soft_clip_between(noise, 3.0), noise.size, 12.0, 8.0),
     ]
 

@@ -32,6 +32,7 @@ MARGIN, PIECE = 16, 16384
 """Base frames at either end that the half-band filters may spoil."""
 PEAK_PAIRS, PEAK_PIECE, PEAK_CONTEXT = 32, 2**16, 64
 NEAR = 10.0 ** (-4.0 / 20.0)
+NO_TAPS: NDArray[np.float32] = np.zeros(0, np.float32)
 Shaper = Callable[[NDArray[np.float32]], NDArray[np.float32]]
 _BLOCK = 2048
 
@@ -81,14 +82,14 @@ def run_up(x: Any, filters: Any, out: Any) -> None:
 
 
 @kernel
-def run_down(shaped: Any, filters: Any, out: Any) -> None:
-    """Adds a signal that comes in phases to `out`, at the rate of one of them."""
+def run_down(shaped: Any, first: int, filters: Any, out: Any) -> None:
+    """Adds a signal that comes in phases, from one of their frames on, to `out`, at the rate of one of them."""
     factor = filters.shape[0]
     scaled = filters / np.float32(factor)
     for p in range(factor):
         # Sample n·factor of the convolution takes phase p of the filter from phase -p of the signal.
         source = (factor - p) % factor
-        add_filtered(shaped[source], 1 if p == 0 else 0, scaled[p, ::-1].copy(), out)
+        add_filtered(shaped[source], first + 1 if p == 0 else first, scaled[p, ::-1].copy(), out)
 
 
 @lru_cache(maxsize=2)
@@ -177,29 +178,45 @@ def _halve_between(after_even: Any, after_odd: Any, taps: Any, out: Any) -> None
                 sums[n] += tap * (near[n] + far[n])
 
 
-def _doubled(
-    signal: NDArray[np.float32], factor: int, octaves_up: int, shaper: Shaper, between: Shaper | None
-) -> NDArray[np.float32]:
-    """Shapes a signal that is oversampled already at `factor` times its rate, by half-band steps."""
-    if factor == 1:
-        return as_planes(shaper(signal))
-    taps = half_band_taps(octaves_up)
-    planes = np.zeros((2, signal.shape[0]), np.float32)
-    planes[0] = signal
-    _add_pairs(signal, 1, taps, planes[1])
-    if factor == 2 and between is not None:
-        halved = np.zeros(signal.shape[0], np.float32)
-        after = between(planes)
-        _halve_between(after[0], after[1], between_taps(octaves_up), halved)
-        return halved
-    if factor == 2:
-        shaped = as_planes(shaper(planes))
-    else:
-        finer = _doubled(interleaved(*planes), factor // 2, octaves_up + 1, shaper, between)
-        shaped = apart(finer)
-    out: NDArray[np.float32] = np.multiply(shaped[0], np.float32(0.5))
-    _add_pairs(shaped[1], 0, taps * np.float32(0.5), out)
-    return out
+@kernel
+def _risen(piece: Any, filters: Any, taps: Any, finer_taps: Any, factor: int) -> Any:
+    """A piece at 2, 4 or 8 times its rate: its even samples and its odd ones, but for what the first filter leaves."""
+    planes = np.zeros((2, piece.shape[0] - DELAY), np.float32)
+    run_up(piece, filters, planes)
+    times = 2
+    while times < factor:
+        finer = np.zeros((2, 2 * planes.shape[1]), np.float32)
+        _put_together(planes[0], planes[1], finer[0])
+        _add_pairs(finer[0], 1, taps if times == 2 else finer_taps, finer[1])
+        planes = finer
+        times *= 2
+    return planes
+
+
+@kernel
+def _fallen(
+    shaped: Any, filters: Any, taps: Any, finer_taps: Any, between_taps: Any, factor: int, first: int, out: Any
+) -> None:
+    """Adds to `out` what has risen, from a frame on, back at its own rate.
+
+    Args:
+        between_taps: for the first halving, where `shaped` lies between samples; none where it does not.
+    """
+    planes = shaped
+    while factor > 2:
+        halved = np.zeros(planes.shape[1], np.float32)
+        if between_taps.shape[0]:
+            _halve_between(planes[0], planes[1], between_taps, halved)
+            between_taps = between_taps[:0]
+        else:
+            half = np.float32(0.5)
+            for n in range(halved.shape[0]):
+                halved[n] = half * planes[0, n]
+            _add_pairs(planes[1], 0, half * (taps if factor == 4 else finer_taps), halved)
+        factor //= 2
+        planes = np.empty((2, halved.shape[0] // 2), np.float32)
+        _take_apart(halved, planes)
+    run_down(planes, first, filters, out)
 
 
 class Running:
@@ -265,6 +282,9 @@ def oversampled(
     frames = audio.shape[1]
     # Up and down together delay by DELAY base frames, taken back here by giving that much of what follows.
     before, after = TAPS_PER_PHASE + MARGIN, DELAY + MARGIN
+    halvings = (half_band_taps(1), half_band_taps(2))
+    means = NO_TAPS if between is None or factor == 2 else between_taps(factor // 4)
+    shape = between if means.shape[0] and between else shaper
     out = np.zeros_like(audio)
     rough_frames = min(rough_frames, frames)
     if rough_frames:
@@ -275,10 +295,8 @@ def oversampled(
             may_break_off()
             end = min(frames, start + PIECE)
             piece = taken_out(audio[channel], start - before, end + after, looped=looped)
-            up = np.zeros((2, piece.shape[0] - DELAY), np.float32)
-            run_up(piece, filters, up)
-            shaped = _doubled(interleaved(*up), factor // 2, 1, shaper, between)
-            run_down(apart(shaped[2 * MARGIN :]), filters, out[channel, start:end])
+            shaped = as_planes(shape(_risen(piece, filters, *halvings, factor)))
+            _fallen(shaped, filters, *halvings, means, factor, MARGIN, out[channel, start:end])
     return out
 
 
