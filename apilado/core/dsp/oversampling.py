@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 from apilado.core.dsp.audio import Audio, as_audio
 from apilado.core.dsp.breaking_off import may_break_off
 from apilado.core.dsp.designs import sinc_taps_for
-from apilado.core.dsp.kernels import free_kernel, kernel
+from apilado.core.dsp.kernels import free_kernel, inlined, kernel
 from apilado.core.dsp.lead_in import taken_out
 
 PASS_EDGE, STOP_EDGE, STOP_DB = 0.43, 0.51, 90.0
@@ -178,43 +178,60 @@ def _halve_between(after_even: Any, after_odd: Any, taps: Any, out: Any) -> None
                 sums[n] += tap * (near[n] + far[n])
 
 
+@inlined
+def _level(room: Any, frames: int, times: int) -> Any:
+    """Where a piece of so many frames is worked on at so many times its rate: even samples and odd ones."""
+    return room[(times - 2) * frames : (2 * times - 2) * frames].reshape(2, times * frames // 2)
+
+
 @kernel
-def _risen(piece: Any, filters: Any, taps: Any, finer_taps: Any, factor: int) -> Any:
+def _risen(piece: Any, filters: Any, taps: Any, finer_taps: Any, factor: int, room: Any) -> Any:
     """A piece at 2, 4 or 8 times its rate: its even samples and its odd ones, but for what the first filter leaves."""
-    planes = np.zeros((2, piece.shape[0] - DELAY), np.float32)
+    frames, times = piece.shape[0] - DELAY, 2
+    planes = _level(room, frames, times)
+    planes[:, :] = 0.0
     run_up(piece, filters, planes)
-    times = 2
     while times < factor:
-        finer = np.zeros((2, 2 * planes.shape[1]), np.float32)
-        _put_together(planes[0], planes[1], finer[0])
-        _add_pairs(finer[0], 1, taps if times == 2 else finer_taps, finer[1])
-        planes = finer
         times *= 2
+        finer = _level(room, frames, times)
+        _put_together(planes[0], planes[1], finer[0])
+        finer[1, :] = 0.0
+        _add_pairs(finer[0], 1, taps if times == 4 else finer_taps, finer[1])
+        planes = finer
     return planes
 
 
 @kernel
 def _fallen(
-    shaped: Any, filters: Any, taps: Any, finer_taps: Any, between_taps: Any, factor: int, first: int, out: Any
+    shaped: Any,
+    filters: Any,
+    taps: Any,
+    finer_taps: Any,
+    between_taps: Any,
+    factor: int,
+    room: Any,
+    first: int,
+    out: Any,
 ) -> None:
-    """Adds to `out` what has risen, from a frame on, back at its own rate.
+    """Adds to `out` what has risen in a room, from a frame on, back at its own rate.
 
     Args:
         between_taps: for the first halving, where `shaped` lies between samples; none where it does not.
     """
-    planes = shaped
+    planes, frames, half = shaped, 2 * shaped.shape[1] // factor, np.float32(0.5)
     while factor > 2:
-        halved = np.zeros(planes.shape[1], np.float32)
+        halved = _level(room, frames, factor)[0]
         if between_taps.shape[0]:
+            halved[:] = 0.0
             _halve_between(planes[0], planes[1], between_taps, halved)
             between_taps = between_taps[:0]
         else:
-            half = np.float32(0.5)
+            even = planes[0]
             for n in range(halved.shape[0]):
-                halved[n] = half * planes[0, n]
+                halved[n] = half * even[n]
             _add_pairs(planes[1], 0, half * (taps if factor == 4 else finer_taps), halved)
         factor //= 2
-        planes = np.empty((2, halved.shape[0] // 2), np.float32)
+        planes = _level(room, frames, factor)
         _take_apart(halved, planes)
     run_down(planes, first, filters, out)
 
@@ -289,14 +306,15 @@ def oversampled(
     rough_frames = min(rough_frames, frames)
     if rough_frames:
         out[:, :rough_frames] = shaper(audio[:, :rough_frames])
+    room = np.empty((2 * factor - 2) * (PIECE + before + after - DELAY), np.float32)
     for channel in range(audio.shape[0]):
         # In pieces that fit the processor's cache, with all that comes of them.
         for start in range(rough_frames, frames, PIECE):
             may_break_off()
             end = min(frames, start + PIECE)
             piece = taken_out(audio[channel], start - before, end + after, looped=looped)
-            shaped = as_planes(shape(_risen(piece, filters, *halvings, factor)))
-            _fallen(shaped, filters, *halvings, means, factor, MARGIN, out[channel, start:end])
+            shaped = as_planes(shape(_risen(piece, filters, *halvings, factor, room)))
+            _fallen(shaped, filters, *halvings, means, factor, room, MARGIN, out[channel, start:end])
     return out
 
 
