@@ -24,7 +24,7 @@ from apilado.core.dsp.kernels import kernel
 SHORTEST = 2**14
 """Below, one transform is as quick."""
 ANEW = 256
-"""Turns are multiplied up from one another, and begun anew every so many points, so that their errors do not grow."""
+"""So many turns are multiplied up from one another; what lies further on begins with one of its own."""
 COLUMNS_AT_ONCE = (4, 16)
 """Where only the lowest lines are wanted: at least, and at most."""
 TILE_ROWS, TILE_COLUMNS = 64, 16
@@ -42,20 +42,35 @@ def divided(points: int) -> tuple[int, int]:
 
 
 @kernel
+def _fill_turns(step: float, re: Any, im: Any) -> None:
+    """e^(i·step·n) for each n from 0: twice as many at a time, those that are there turned by their number."""
+    re[0], im[0] = 1.0, 0.0
+    there = 1
+    while there < re.shape[0]:
+        by_re, by_im = np.cos(step * there), np.sin(step * there)
+        count = min(there, re.shape[0] - there)
+        known_re, known_im, next_re, next_im = re[:count], im[:count], re[there:], im[there:]
+        for n in range(count):
+            next_re[n] = known_re[n] * by_re - known_im[n] * by_im
+            next_im[n] = known_re[n] * by_im + known_im[n] * by_re
+        there *= 2
+
+
+@kernel
 def _turned(table: Any, begin: int, end: int) -> None:
     """Every point (row, column) of some rows by e^(-2πi·row·column/points)."""
     rows, columns = table.shape
+    turns_re, turns_im = np.empty(ANEW), np.empty(ANEW)
     for row in range(begin, end):
         step = -2.0 * np.pi * row / (rows * columns)
-        turn_re, turn_im = np.cos(step), np.sin(step)
+        _fill_turns(step, turns_re, turns_im)
         for first in range(0, columns, ANEW):
-            re, im = np.cos(step * first), np.sin(step * first)
-            for column in range(first, min(first + ANEW, columns)):
-                value = table[row, column]
-                table[row, column] = np.complex64(
-                    complex(value.real * re - value.imag * im, value.real * im + value.imag * re)
-                )
-                re, im = re * turn_re - im * turn_im, re * turn_im + im * turn_re
+            to_re, to_im = np.cos(step * first), np.sin(step * first)
+            points = table[row, first : min(first + ANEW, columns)]
+            for n in range(points.shape[0]):
+                value = points[n]
+                re, im = value.real * to_re - value.imag * to_im, value.real * to_im + value.imag * to_re
+                points[n] = complex(re * turns_re[n] - im * turns_im[n], re * turns_im[n] + im * turns_re[n])
 
 
 @kernel
@@ -88,21 +103,24 @@ def _of_halves(table: Any, gain: float, begin: int, end: int, lines: Any) -> Non
     rows, columns = table.shape
     points, half = rows * columns, np.float32(0.5 * gain)
     step = -np.pi / points
-    turn_re, turn_im = np.cos(step), np.sin(step)
+    turns_re, turns_im = np.empty(TILE_ROWS), np.empty(TILE_ROWS)
+    _fill_turns(step, turns_re, turns_im)
     for first_row in range(begin, end, TILE_ROWS):
         for column in range(columns):
             first = column * rows + first_row
-            re, im = np.cos(step * first), np.sin(step * first)
-            for row in range(first_row, min(end, first_row + TILE_ROWS)):
+            to_re, to_im = np.cos(step * first), np.sin(step * first)
+            for n in range(min(end - first_row, TILE_ROWS)):
+                row = first_row + n
                 here = table[row, column]
                 there = table[rows - row, columns - 1 - column] if row else table[0, (columns - column) % columns]
                 odd_re, odd_im = here.imag + there.imag, there.real - here.real
-                late_re, late_im = np.float32(re), np.float32(im)  # the odd samples come one frame later
-                lines[column * rows + row] = complex(
+                # The odd samples come one frame later.
+                late_re = np.float32(turns_re[n] * to_re - turns_im[n] * to_im)
+                late_im = np.float32(turns_re[n] * to_im + turns_im[n] * to_re)
+                lines[first + n] = complex(
                     half * (here.real + there.real + odd_re * late_re - odd_im * late_im),
                     half * (here.imag - there.imag + odd_re * late_im + odd_im * late_re),
                 )
-                re, im = re * turn_re - im * turn_im, re * turn_im + im * turn_re
     if begin == 0:
         lines[points] = complex(np.float32(gain) * (table[0, 0].real - table[0, 0].imag), np.float32(0.0))
 
