@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio, as_audio
 from apilado.core.dsp.breaking_off import pieces
-from apilado.core.dsp.kernels import kernel
+from apilado.core.dsp.kernels import inlined, kernel, summing_kernel
 from apilado.core.dsp.lead_in import state_that_comes_back, wrapped_tail
 
 Sections = NDArray[np.float64]
@@ -192,13 +192,38 @@ def _fed_forward(section: Any, state: Any, x: Any, out: Any) -> None:
     state[1] = b2 * x[last]
 
 
-@kernel
-def _cascade_kernel(x: Any, sections: Any, state: Any, y: Any, begin: int, end: int) -> None:
-    """Section by section over short blocks, from one frame to before another.
+@inlined
+def _through(sections: Any, state: Any, one: Any, one_fed: Any, other: Any, other_fed: Any, both: bool) -> None:
+    """A short block of one channel or of both, section by section; it is written over.
 
     What comes back of the output can only be added one frame after another: that of two channels side by side takes no
     longer than that of one. The state is that of the transposed direct form II.
     """
+    for s in range(sections.shape[0]):
+        a1, a2 = sections[s, 3], sections[s, 4]
+        p1, p2, q1, q2 = 0.0, 0.0, 0.0, 0.0
+        _fed_forward(sections[s], state[0, s], one, one_fed)
+        if both:
+            _fed_forward(sections[s], state[1, s], other, other_fed)
+            for i in range(one.shape[0]):
+                p = (one_fed[i] - a2 * p2) - a1 * p1
+                q = (other_fed[i] - a2 * q2) - a1 * q1
+                one[i], other[i] = p, q
+                p1, p2, q1, q2 = p, p1, q, q1
+            state[1, s, 0] -= a1 * q1 + a2 * q2
+            state[1, s, 1] -= a2 * q1
+        else:
+            for i in range(one.shape[0]):
+                p = (one_fed[i] - a2 * p2) - a1 * p1
+                one[i] = p
+                p1, p2 = p, p1
+        state[0, s, 0] -= a1 * p1 + a2 * p2
+        state[0, s, 1] -= a2 * p1
+
+
+@kernel
+def _cascade_kernel(x: Any, sections: Any, state: Any, y: Any, begin: int, end: int) -> None:
+    """From one frame to before another, in short blocks."""
     both = x.shape[0] == 2
     left, left_fed, right, right_fed = np.empty(BLOCK), np.empty(BLOCK), np.empty(BLOCK), np.empty(BLOCK)
     for first in range(begin, end, BLOCK):
@@ -208,29 +233,35 @@ def _cascade_kernel(x: Any, sections: Any, state: Any, y: Any, begin: int, end: 
         _widened(x[0, first:last], one)
         if both:
             _widened(x[1, first:last], other)
-        for s in range(sections.shape[0]):
-            a1, a2 = sections[s, 3], sections[s, 4]
-            p1, p2, q1, q2 = 0.0, 0.0, 0.0, 0.0
-            _fed_forward(sections[s], state[0, s], one, one_fed)
-            if both:
-                _fed_forward(sections[s], state[1, s], other, other_fed)
-                for i in range(count):
-                    p = (one_fed[i] - a2 * p2) - a1 * p1
-                    q = (other_fed[i] - a2 * q2) - a1 * q1
-                    one[i], other[i] = p, q
-                    p1, p2, q1, q2 = p, p1, q, q1
-                state[1, s, 0] -= a1 * q1 + a2 * q2
-                state[1, s, 1] -= a2 * q1
-            else:
-                for i in range(count):
-                    p = (one_fed[i] - a2 * p2) - a1 * p1
-                    one[i] = p
-                    p1, p2 = p, p1
-            state[0, s, 0] -= a1 * p1 + a2 * p2
-            state[0, s, 1] -= a2 * p1
+        _through(sections, state, one, one_fed, other, other_fed, both)
         _narrowed(one, y[0, first:last])
         if both:
             _narrowed(other, y[1, first:last])
+
+
+@kernel
+def _squares_kernel(x: Any, sections: Any, state: Any, begin: int, end: int) -> float:
+    """As `_cascade_kernel`, but what comes out is squared and added up, all channels together."""
+    both, total = x.shape[0] == 2, 0.0
+    left, left_fed, right, right_fed = np.empty(BLOCK), np.empty(BLOCK), np.empty(BLOCK), np.empty(BLOCK)
+    for first in range(begin, end, BLOCK):
+        last = min(first + BLOCK, end)
+        count = last - first
+        one, one_fed, other, other_fed = left[:count], left_fed[:count], right[:count], right_fed[:count]
+        _widened(x[0, first:last], one)
+        if both:
+            _widened(x[1, first:last], other)
+        _through(sections, state, one, one_fed, other, other_fed, both)
+        total += _sum_of_squares(one) + (_sum_of_squares(other) if both else 0.0)
+    return total
+
+
+@summing_kernel
+def _sum_of_squares(values: Any) -> float:
+    total = 0.0
+    for i in range(values.shape[0]):
+        total += values[i] * values[i]
+    return total
 
 
 def run_sections(
@@ -260,6 +291,15 @@ def run_sections(
     for begin, end in pieces(audio.shape[1]):
         _cascade_kernel(audio, sections, state, out, begin, end)
     return out, state
+
+
+def power_behind(audio: Audio, sections: Sections) -> float:
+    """The mean over the frames of a loop of the squares of what a cascade makes of it, all channels together."""
+    state, sections, total = loop_state(audio, sections), np.ascontiguousarray(sections), 0.0
+    audio = as_audio(audio)
+    for begin, end in pieces(audio.shape[1]):
+        total += _squares_kernel(audio, sections, state, begin, end)
+    return total / audio.shape[1]
 
 
 def filtered(audio: Audio, sections: Sections, *, looped: bool, in_place: bool = False) -> Audio:

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio, peak_of
 from apilado.core.dsp.breaking_off import pieces
-from apilado.core.dsp.filters import Sections, loop_state, run_sections
+from apilado.core.dsp.filters import Sections, loop_state, power_behind, run_sections
 from apilado.core.dsp.kernels import kernel, summing_kernel
 from apilado.core.dsp.oversampling import interpolated_peak
 from apilado.core.units import gain_to_db
@@ -68,8 +68,7 @@ def k_weighting(rate_hz: int) -> Sections:
 
 def loop_power(audio: Audio, rate_hz: int) -> float:
     """The K-weighted power of a loop, all channels together, not gated: what its loudness is the logarithm of."""
-    powers = (_squares(each, 0, each.shape[1]) for each in k_weighted(audio, rate_hz, looped=True))
-    return float(sum(powers) / audio.shape[1])
+    return power_behind(audio, k_weighting(rate_hz))
 
 
 def k_weighted(audio: Audio, rate_hz: int, *, looped: bool) -> Iterator[Audio]:
