@@ -44,15 +44,37 @@ def _are_alike(left: Any, right: Any) -> bool:
     return bool(frame == left.shape[0])
 
 
+@kernel
+def largest(samples: Any) -> Any:
+    """The largest magnitude of some samples, shape (frames,); 0 of none.
+
+    Magnitudes are in the same order as their bits are, read as whole numbers: of these many are compared at a time.
+    """
+    found, bits, magnitude = np.zeros(1, np.uint32), samples.view(np.uint32), np.uint32(0x7FFFFFFF)
+    most = found[0]
+    for n in range(bits.shape[0]):
+        most = max(most, bits[n] & magnitude)
+    found[0] = most
+    return found.view(np.float32)[0]
+
+
 def peak_of(audio: Audio) -> float:
     """The largest magnitude of a sample; 0 of no samples."""
-    return float(max(np.max(audio, initial=0.0), -np.min(audio, initial=0.0)))
+    return float(largest(np.ascontiguousarray(audio, np.float32).reshape(-1)))
+
+
+@kernel
+def _first_of_size(audio: Any, size: Any) -> int:
+    for frame in range(audio.shape[1]):
+        for channel in range(audio.shape[0]):
+            if abs(audio[channel, frame]) == size:
+                return frame
+    return 0
 
 
 def loudest_frame(audio: Audio) -> int:
     """The first frame in which a sample has the largest magnitude."""
-    places = [int(place) for channel in audio for place in (np.argmax(channel), np.argmin(channel))]
-    return min(places, key=lambda place: (-float(np.max(np.abs(audio[:, place]))), place))
+    return int(_first_of_size(as_audio(audio), np.float32(peak_of(audio))))
 
 
 def sounding_until(audio: Audio, floor_db: float) -> int:

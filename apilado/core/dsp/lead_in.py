@@ -39,6 +39,11 @@ def taken_out(signal: NDArray[np.float32], begin: int, end: int, *, looped: bool
     if begin >= 0 and end <= frames:
         return signal[..., begin:end]
     if looped:
+        first, rest = begin % frames, end - begin - (frames - begin % frames)
+        if rest <= 0:
+            return signal[..., first : first + end - begin]
+        if rest <= frames:
+            return np.concatenate([signal[..., first:], signal[..., :rest]], axis=-1)
         return signal[..., np.arange(begin, end) % frames]
     out = np.zeros((*signal.shape[:-1], end - begin), np.float32)
     first, last = min(max(begin, 0), frames), min(max(end, 0), frames)

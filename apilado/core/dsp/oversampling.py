@@ -18,7 +18,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from apilado.core.dsp.audio import Audio, as_audio
+from apilado.core.dsp.audio import Audio, as_audio, largest, peak_of
 from apilado.core.dsp.breaking_off import may_break_off
 from apilado.core.dsp.designs import sinc_taps_for
 from apilado.core.dsp.kernels import free_kernel, inlined, kernel
@@ -31,6 +31,8 @@ HALF_BAND_TAPS, BETWEEN_TAPS = (6, 4), (11, 7)
 MARGIN, PIECE = 16, 16384
 """Base frames at either end that the half-band filters may spoil."""
 PEAK_PAIRS, PEAK_PIECE, PEAK_CONTEXT = 32, 2**16, 64
+PEAK_BLOCK, PEAK_EDGE = 256, 8
+"""So many frames are looked at together, and so many more at either end are doubled for the finer steps."""
 NEAR = 10.0 ** (-4.0 / 20.0)
 NO_TAPS: NDArray[np.float32] = np.zeros(0, np.float32)
 Shaper = Callable[[NDArray[np.float32]], NDArray[np.float32]]
@@ -322,43 +324,21 @@ def interpolated_peak(signal: NDArray[np.float32], *, looped: bool = False) -> f
     """Largest magnitude of a signal between its samples, interpolated eight times.
 
     The first doubling leaves nothing over 0.53 of the rate. Beside a crest of what it makes lies a sample that is at
-    most 3.5 dB under it: the two further steps look only beside what comes within 4 dB of the largest that was found.
+    most 3.5 dB under it: the two further steps look only beside what comes within 4 dB of the largest that was found,
+    and nothing is doubled where no sum of its samples could be as large.
 
     Args:
         signal: shape (frames,).
         looped: it goes on round its seam; else there is silence before and after, into which it may ring.
     """
     first, last = (0, signal.shape[0]) if looped else (-PEAK_CONTEXT, signal.shape[0] + PEAK_CONTEXT)
-    peak = 0.0
+    peak, taps = peak_of(signal), (peak_taps(), finest_taps())
     for begin in range(first, last, PEAK_PIECE) if signal.shape[0] else ():
         may_break_off()
         end = min(begin + PEAK_PIECE, last)
         piece = taken_out(signal, begin - PEAK_CONTEXT, end + PEAK_CONTEXT, looped=looped)
-        peak = max(peak, _peak_within(np.ascontiguousarray(piece, np.float32), peak))
+        peak = float(_peak_within(np.ascontiguousarray(piece, np.float32), peak, *taps, largest_between()))
     return peak
-
-
-def _peak_within(piece: NDArray[np.float32], least: float) -> float:
-    """The peak of a piece, of which `PEAK_CONTEXT` frames at either end do not count, as far as it is over `least`."""
-    between = np.zeros_like(piece)
-    _add_pairs(piece, 1, peak_taps(), between)
-    inner = slice(2 * PEAK_CONTEXT, 2 * (piece.shape[0] - PEAK_CONTEXT))
-    doubled = interleaved(piece, between)
-    some = doubled[inner]
-    peak = max(least, float(np.max(some)), -float(np.min(some)))
-    return float(_finest(doubled, inner.start, inner.stop, peak, finest_taps()))
-
-
-@lru_cache(maxsize=1)
-def finest_taps() -> NDArray[np.float32]:
-    """Taps that make the three points at quarters between a sample and the next of a doubled signal; shape (3, 20).
-
-    The signal is doubled twice by half-band taps; tap k is that of the sample k - 9 places on.
-    """
-    impulses = np.zeros((20, 64), np.float32)
-    impulses[np.arange(20), 32 + np.arange(20) - 9] = 1.0
-    finest = [_twice(_twice(each, half_band_taps(1)), half_band_taps(2)) for each in impulses]
-    return np.ascontiguousarray(np.stack(finest, axis=1)[4 * 32 + 1 : 4 * 32 + 4], np.float32)
 
 
 @free_kernel
@@ -378,6 +358,50 @@ def _finest(doubled: Any, first: int, last: int, peak: float, taps: Any) -> floa
                         total += row[k] * near[k]
                     peak = max(peak, float(abs(total)))
     return peak
+
+
+@free_kernel
+def _peak_within(piece: Any, peak: float, taps: Any, finest: Any, most: float) -> float:
+    """The peak of a piece, of which `PEAK_CONTEXT` frames at either end do not count, as far as it is over another.
+
+    Args:
+        most: how many times as large as the samples what lies between two of them can be.
+    """
+    ends, last, pairs = PEAK_CONTEXT, piece.shape[0] - PEAK_CONTEXT, taps.shape[0]
+    for first in range(ends, last, PEAK_BLOCK):
+        begin, end = first - PEAK_EDGE, min(first + PEAK_BLOCK, last) + PEAK_EDGE
+        around = piece[begin - pairs + 1 : end + pairs]
+        if most * largest(around) <= peak:
+            continue
+        between, doubled = np.zeros(end - begin, np.float32), np.empty(2 * (end - begin), np.float32)
+        _add_pairs(around, pairs, taps, between)
+        _put_together(piece[begin:end], between, doubled)
+        inner = 2 * PEAK_EDGE, doubled.shape[0] - 2 * PEAK_EDGE
+        peak = max(peak, float(largest(doubled[inner[0] : inner[1]])))
+        peak = _finest(doubled, inner[0], inner[1], peak, finest)
+    return peak
+
+
+@lru_cache(maxsize=1)
+def largest_between() -> float:
+    """How many times as large as its samples a signal can be between them, as it is interpolated here, and a hair."""
+    impulse = np.zeros(8 * PEAK_PAIRS, np.float32)
+    impulse[4 * PEAK_PAIRS] = 1.0
+    for taps in (peak_taps(), half_band_taps(1), half_band_taps(2)):
+        impulse = _twice(impulse, taps)
+    return 1.001 * float(np.max(np.sum(np.abs(impulse.reshape(-1, 8)), axis=0)))
+
+
+@lru_cache(maxsize=1)
+def finest_taps() -> NDArray[np.float32]:
+    """Taps that make the three points at quarters between a sample and the next of a doubled signal; shape (3, 20).
+
+    The signal is doubled twice by half-band taps; tap k is that of the sample k - 9 places on.
+    """
+    impulses = np.zeros((20, 64), np.float32)
+    impulses[np.arange(20), 32 + np.arange(20) - 9] = 1.0
+    finest = [_twice(_twice(each, half_band_taps(1)), half_band_taps(2)) for each in impulses]
+    return np.ascontiguousarray(np.stack(finest, axis=1)[4 * 32 + 1 : 4 * 32 + 4], np.float32)
 
 
 def _twice(signal: NDArray[np.float32], taps: NDArray[np.float32]) -> NDArray[np.float32]:
