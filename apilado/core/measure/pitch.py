@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp import fourier as fft
-from apilado.core.dsp.kernels import inlined, kernel
+from apilado.core.dsp.kernels import inlined, kernel, summing_kernel
 from apilado.core.measure.windows import hann_within
 
 LOWEST_HZ, HIGHEST_HZ = 18.0, 2000.0
@@ -41,10 +41,7 @@ def pitches_hz(signals: Sequence[NDArray[np.floating]], rate_hz: float) -> list[
     """`pitch_hz` of each of many notes: those of one length are transformed together, which takes half the time."""
     # Fundamentals lie far below half of a quarter of the rate: means of some frames will do, and are quicker.
     step = max(1, round(rate_hz / COARSE_HZ))
-    low = [
-        np.asarray(each[: each.shape[0] // step * step], np.float64).reshape(-1, step) @ np.full(step, 1.0 / step)
-        for each in signals
-    ]
+    low = [_means(np.ascontiguousarray(each), step) for each in signals]
     found: list[float | None] = [None] * len(low)
     for frames in {each.shape[0] for each in low if each.shape[0] >= FEWEST_FRAMES}:
         alike = [n for n, each in enumerate(low) if each.shape[0] == frames and np.dot(each, each) >= SILENT * frames]
@@ -52,6 +49,18 @@ def pitches_hz(signals: Sequence[NDArray[np.floating]], rate_hz: float) -> list[
             for n, hertz in zip(alike, _pitches(np.stack([low[n] for n in alike]), rate_hz / step), strict=True):
                 found[n] = hertz
     return found
+
+
+@summing_kernel
+def _means(signal: Any, step: int) -> Any:
+    """The means of so many frames each; what is left over at the end goes."""
+    means = np.empty(signal.shape[0] // step)
+    for n in range(means.shape[0]):
+        total = 0.0
+        for k in range(step):
+            total += signal[n * step + k]
+        means[n] = total / step
+    return means
 
 
 @dataclass(frozen=True)
@@ -145,10 +154,11 @@ def normalised_square_differences(notes: Signal, lags: int) -> Signal:
     frames = notes.shape[1]
     length = fft.next_fast_len(2 * frames, real=True)
     lags = min(frames - 1, lags)
-    correlation = fft.irfft(np.abs(fft.rfft(notes, length)) ** 2, length)[:, :lags]
+    lines = fft.rfft(notes, length)
+    correlation = fft.irfft(lines.real**2 + lines.imag**2, length)[:, :lags]
     squares = np.pad(np.cumsum(notes * notes, axis=1), ((0, 0), (1, 0)))
-    late = np.arange(lags)
-    norm = squares[:, frames - late] + (squares[:, -1:] - squares[:, late])
+    until, after = squares[:, : frames - lags : -1], squares[:, :lags]
+    norm = until + (squares[:, -1:] - after)
     return np.asarray(np.divide(2.0 * correlation, norm, out=np.zeros(norm.shape), where=norm > 0.0))
 
 
