@@ -55,13 +55,25 @@ def band_sums(
 ) -> NDArray[np.float64]:
     """Sums of spectrum values, shape (…, bins), over each band; a band narrower than a bin takes its share of it."""
     positions = _edge_positions(frequencies_hz[1] - frequencies_hz[0], values.shape[-1] - 1, per_octave)
-    below = positions.astype(np.int64)
-    # Whole bins between the edges, then the shares of the bins that the edges fall into: no band stays empty, and no
-    # energy is counted twice.
-    whole = np.add.reduceat(values[..., : below[-1] + 1], below, axis=-1, dtype=np.float64)[..., :-1]
-    whole = np.where(np.diff(below) > 0, whole, 0.0)
-    shares = (positions - below) * values[..., below]
-    return np.asarray(whole + np.diff(shares, axis=-1), np.float64)
+    flat = np.ascontiguousarray(values).reshape(-1, values.shape[-1])
+    sums = np.empty((flat.shape[0], positions.shape[0] - 1))
+    _band_sums_kernel(flat, positions, sums)
+    return sums.reshape(*values.shape[:-1], sums.shape[1])
+
+
+@summing_kernel
+def _band_sums_kernel(values: Any, positions: Any, sums: Any) -> None:
+    """Whole bins between the edges, then the shares of the bins that the edges fall into: no band stays empty, and no
+    energy is counted twice."""
+    for row in range(values.shape[0]):
+        bins = values[row]
+        for band in range(positions.shape[0] - 1):
+            low, high = np.int64(positions[band]), np.int64(positions[band + 1])
+            some, total = bins[low:high], 0.0
+            for n in range(some.shape[0]):
+                total += np.float64(some[n])
+            total += (positions[band + 1] - high) * bins[high]
+            sums[row, band] = total - (positions[band] - low) * bins[low]
 
 
 @summing_kernel
