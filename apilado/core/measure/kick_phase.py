@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from apilado.core.dsp import fourier as fft
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.breaking_off import may_break_off
-from apilado.core.measure.notes import segment
+from apilado.core.measure.windows import take_windows
 from apilado.core.units import gain_to_db, ms_to_samples, power_to_db
 
 LOW_HZ, HIGH_HZ = 30.0, 140.0
@@ -19,6 +19,8 @@ FIRST_MS = 120.0
 FURTHEST_MS = 8.0
 APART_DB = -25.0
 POINTS_A_PERIOD = 64
+TOGETHER = 16
+"""Hits that are looked at at a time."""
 
 
 @dataclass(frozen=True)
@@ -56,13 +58,7 @@ def kick_meeting(kick: Audio, sub: Audio, hits: tuple[int, ...], *, rate_hz: int
     low, high = math.floor(LOW_HZ * size / rate_hz), math.ceil(HIGH_HZ * size / rate_hz) + 1
     # Falls over the stretch: the first cycles count most, and the end is no edge.
     window = (0.5 + 0.5 * np.cos(np.pi * np.arange(count) / count)).astype(np.float32)
-    pairs = []
-    for hit in hits:
-        may_break_off()
-        parts = [segment(audio, hit, count) for audio in (kick, sub)]
-        spectra = [fft.rfft((part[0] + part[1]) / 2.0 * window, size) for part in parts]
-        pairs.append([spectrum[low:high].astype(np.complex128) for spectrum in spectra])
-    kicks, subs = (np.array([pair[i] for pair in pairs]) for i in (0, 1))
+    kicks, subs = (_lines_at(audio, hits, window, size, low, high) for audio in (kick, sub))
     power_kick, power_sub = float(np.sum(np.abs(kicks) ** 2)), float(np.sum(np.abs(subs) ** 2))
     apart = power_kick + power_sub
     if min(power_kick, power_sub) <= 1e-12:
@@ -77,8 +73,9 @@ def kick_meeting(kick: Audio, sub: Audio, hits: tuple[int, ...], *, rate_hz: int
         return float(power_to_db(max(1.0 + value, 1e-6)))
 
     present = float(sums[furthest])
-    # Of equals the smallest offset.
-    best = max(((sign, i) for sign in (1.0, -1.0) for i in range(len(offsets))), key=lambda o: _worth(sums, offsets, o))
+    worth = sums - 1e-6 * np.abs(offsets), -sums - 1e-6 * np.abs(offsets) - 1e-3  # of equals the smallest offset
+    inverted, index = divmod(int(np.argmax(np.concatenate(worth))), len(offsets))
+    best = (-1.0 if inverted else 1.0, index)
     return KickMeeting(
         phase_deg=math.degrees(np.angle(np.sum(cross))),
         balance_db=float(power_to_db(min(power_kick, power_sub) / max(power_kick, power_sub))),
@@ -92,9 +89,20 @@ def kick_meeting(kick: Audio, sub: Audio, hits: tuple[int, ...], *, rate_hz: int
     )
 
 
-def _worth(sums: NDArray[np.float64], offsets: NDArray[np.int64], option: tuple[float, int]) -> float:
-    sign, index = option
-    return float(sign * sums[index]) - 1e-6 * abs(int(offsets[index])) - (1e-3 if sign < 0.0 else 0.0)
+def _lines_at(
+    audio: Audio, hits: tuple[int, ...], window: NDArray[np.float32], size: int, low: int, high: int
+) -> NDArray[np.complex128]:
+    """Some lines of the spectra of what begins at each hit, both channels together, made longer to a size; shape
+    (hits, lines)."""
+    found = np.empty((len(hits), high - low), np.complex128)
+    for first in range(0, len(hits), TOGETHER):
+        may_break_off()
+        some = np.array(hits[first : first + TOGETHER])
+        parts = np.zeros((2, some.shape[0], size), np.float32)
+        for channel in (0, 1):
+            take_windows(audio[channel], some, window, parts[channel, :, : window.shape[0]])
+        found[first : first + some.shape[0]] = fft.rfft((parts[0] + parts[1]) / 2.0, axis=1)[:, low:high]
+    return found
 
 
 def _turned(
@@ -112,9 +120,11 @@ def _peak_db(spectra: NDArray[np.complex128], low: int, size: int) -> float:
     """Largest magnitude of the signals of these bins alone: of their highest wave, within 3° of its crests."""
     last = low + spectra.shape[1]
     points = min(size, fft.next_fast_len(POINTS_A_PERIOD * last, real=True))
-    peak, whole = 0.0, np.zeros(points // 2 + 1, np.complex128)
-    for lines in spectra:
+    peak = 0.0
+    for first in range(0, spectra.shape[0], TOGETHER):
         may_break_off()
-        whole[low:last] = lines
-        peak = max(peak, float(np.max(np.abs(fft.irfft(whole, points)))))
+        some = spectra[first : first + TOGETHER]
+        whole = np.zeros((some.shape[0], points // 2 + 1), np.complex128)
+        whole[:, low:last] = some
+        peak = max(peak, float(np.max(np.abs(fft.irfft(whole, points, axis=1)))))
     return float(gain_to_db(peak * points / size))

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,10 +11,9 @@ from numpy.typing import NDArray
 from apilado.core.dsp import fourier as fft
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.breaking_off import may_break_off
-from apilado.core.dsp.kernels import kernel
 from apilado.core.measure.bands import band_centres, band_sums
 from apilado.core.measure.stem import StemMeasures
-from apilado.core.measure.windows import hann
+from apilado.core.measure.windows import hann, take_windows
 from apilado.core.units import ms_to_samples
 
 ROWS_PER_OCTAVE = 6
@@ -76,26 +74,12 @@ def _powers(
         may_break_off()
         some = starts[first : first + WINDOWS_AT_ONCE]
         windows = np.empty((some.shape[0], size), np.float32)
-        _window(signal, some, shape, windows)
+        take_windows(signal, some, shape, windows)
         spectra = fft.rfft(windows, axis=1)
         # Parseval under a Hann window: a full-scale sine sums to 3/32·size².
         powers = (spectra.real**2 + spectra.imag**2) * np.float32(32.0 / (3.0 * size**2))
         found[:, first : first + some.shape[0]] = band_sums(powers, frequencies, ROWS_PER_OCTAVE).T
     return np.maximum(found, 0.0)
-
-
-@kernel
-def _window(signal: Any, starts: Any, shape: Any, windows: Any) -> None:
-    """What begins at some frames of a loop, each as long as the shape and times it."""
-    frames = signal.shape[0]
-    for number in range(starts.shape[0]):
-        window, done, at = windows[number], 0, starts[number] % frames
-        while done < shape.shape[0]:
-            count = min(frames - at, shape.shape[0] - done)
-            sounding, shares, out = signal[at : at + count], shape[done : done + count], window[done : done + count]
-            for n in range(count):
-                out[n] = shares[n] * sounding[n]
-            done, at = done + count, 0
 
 
 def outline(audio: Audio, *, first: int, last: int, columns: int) -> Outline:
