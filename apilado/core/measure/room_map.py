@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -84,13 +85,15 @@ def spread(power: NDArray[np.float64]) -> NDArray[np.float64]:
 
 def thirds_of(grid: NDArray[np.float32]) -> NDArray[np.float64]:
     """Sixth-octave rows, as `energy_grid` gives them, added up to third-octaves: shape (bands, moments)."""
+    return np.asarray(_thirds() @ grid.astype(np.float64))
+
+
+@lru_cache(maxsize=1)
+def _thirds() -> NDArray[np.float64]:
+    """1 where a sixth-octave lies in a third-octave, else 0; shape (thirds, sixths)."""
     sixths, edges = band_edges(6), band_edges(3)
-    out = np.zeros((edges.shape[0] - 1, grid.shape[1]))
-    middles = np.sqrt(sixths[:-1] * sixths[1:])
-    where = np.searchsorted(edges, middles) - 1
-    inside = (where >= 0) & (where < out.shape[0])
-    np.add.at(out, where[inside], grid[inside].astype(np.float64))
-    return out
+    where = np.searchsorted(edges, np.sqrt(sixths[:-1] * sixths[1:])) - 1
+    return np.asarray(np.arange(edges.shape[0] - 1)[:, None] == where, np.float64)
 
 
 def room_map(grids: dict[str, NDArray[np.float32]]) -> RoomMap:

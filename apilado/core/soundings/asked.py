@@ -7,6 +7,7 @@ cache until it is asked.
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,11 +16,13 @@ from apilado.core.clock import Clock
 from apilado.core.document.equaliser import eq_sections
 from apilado.core.document.layer import Layer
 from apilado.core.document.stack import Stack
+from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.filters import sections_response
 from apilado.core.identity import ByIdentity
 from apilado.core.measure.clicks import clicks
+from apilado.core.measure.fullness import Fullness, fullness, harmonic_amplitudes
 from apilado.core.measure.kick_phase import kick_meeting
-from apilado.core.measure.notes import NoteMeasure, NoteSpan, levels_at, measure_notes
+from apilado.core.measure.notes import NoteMeasure, NoteSpan, levels_at, measure_notes, segment
 from apilado.core.measure.partsum import fine_powers, part_sum
 from apilado.core.measure.phase import octave_around
 from apilado.core.measure.resonances import Resonance, resonances
@@ -31,12 +34,15 @@ from apilado.core.render.graph import Graph
 from apilado.core.render.playing import expected_hz, layer_notes, root_of
 from apilado.core.render.response import Chain, band_edges_hz, chains, whole_response
 from apilado.core.render.stage import Stage, stage
+from apilado.core.sources.base import Source
 from apilado.core.units import db_to_gain
 
 RESPONSE_POINTS = 600
+SETTLED_MS, FULLNESS_MS = 60.0, 150.0
 HARSH_LEAST_DB = 4.0
 _SPANS = ByIdentity(256)
 """Of the notes that a source plays. They stay one object too, and so what stages are known by."""
+_WIDEST = ByIdentity(256)
 CARVED_DB = 12.0
 """What an EQ cuts deeper than this is meant to be gone."""
 
@@ -53,7 +59,8 @@ def asked_of(stack: Stack, graph: Graph, notes: Mapping[str, Stage], clock: Cloc
             for layer, levels in level_stages(stack, graph, notes[sub.id], sub, clock).items():
                 found[layer].append(levels)
         kick = kick_stage(stack, graph, sub.id, clock)
-        found[sub.id] += [clicks_stage(stack, graph, sub, clock), *([] if kick is None else [kick])]
+        alone = [clicks_stage(stack, graph, sub, clock), fullness_stage(graph, sub.id, notes[sub.id], clock)]
+        found[sub.id] += [*alone, *([] if kick is None else [kick])]
     return found
 
 
@@ -143,23 +150,37 @@ def clicks_stage(stack: Stack, graph: Graph, sub: Layer, clock: Clock) -> Stage:
     return stage(clicks, graph.placed[sub.id], moments=moments, rate_hz=clock.rate_hz)
 
 
+def fullness_stage(graph: Graph, sub: str, notes: Stage, clock: Clock) -> Stage:
+    """What one cycle of the sub's loudest note is like."""
+    return stage(loudest_cycle, graph.placed[sub], notes, clock=clock)
+
+
+def loudest_cycle(sound: Audio, notes: tuple[NoteMeasure, ...], *, clock: Clock) -> Fullness | None:
+    """What one cycle of the loudest note in a sound is like, where one has a pitch."""
+    heard = [note for note in notes if note.frequency_hz]
+    if not heard:
+        return None
+    note = max(heard, key=lambda each: each.level_db)
+    start = clock.sample_at(note.start_beats) + clock.samples_in_ms(SETTLED_MS)
+    part = segment(sound, start, clock.samples_in_ms(FULLNESS_MS))
+    return fullness(harmonic_amplitudes((part[0] + part[1]) / 2.0, note.frequency_hz or 1.0, clock.rate_hz))
+
+
 def peak_stages(stack: Stack, graph: Graph, notes: Mapping[str, Stage], clock: Clock) -> dict[str, Stage]:
     """The narrow peaks of each heard layer."""
     found = {}
     for layer in stack.audible_layers():
         spectrum, spans = spectrum_stage(graph.layers[layer.id], clock), note_spans(stack, layer, clock)
-        expected = tuple(span.expected_hz for span in spans)
-        found[layer.id] = stage(
-            peaks_between_harmonics, spectrum, notes[layer.id], widest=widest_ratio(stack, layer), expected_hz=expected
-        )
+        widest = widest_ratio(stack, layer)
+        found[layer.id] = stage(peaks_between_harmonics, spectrum, notes[layer.id], widest=widest, spans=spans)
     return found
 
 
 def peaks_between_harmonics(
-    spectrum: Spectrum, notes: tuple[NoteMeasure, ...], *, widest: float, expected_hz: tuple[float, ...]
+    spectrum: Spectrum, notes: tuple[NoteMeasure, ...], *, widest: float, spans: tuple[NoteSpan, ...]
 ) -> tuple[Resonance, ...]:
     """The peaks of a layer that stand out of its harmonics, which lie `widest` times its notes' fundamentals apart."""
-    spacing = spacing_hz(notes, widest, expected_hz)
+    spacing = spacing_hz(notes, widest, tuple(span.expected_hz for span in spans))
     return resonances(spectrum, least_db=HARSH_LEAST_DB, fundamental_hz=spacing)
 
 
@@ -174,7 +195,12 @@ def spacing_hz(notes: tuple[NoteMeasure, ...], widest: float, expected_hz: tuple
 
 def widest_ratio(stack: Stack, layer: Layer) -> float:
     """By what the harmonics of a layer's highest wave lie further apart than its fundamental is high."""
-    waves = root_of(stack, layer).source.waves()
+    source = root_of(stack, layer).source
+    return _WIDEST.get(partial(_widest_of, source), source)
+
+
+def _widest_of(source: Source) -> float:
+    waves = source.waves()
     lowest = min((wave.ratio() for wave in waves), default=1.0)
     return max((wave.ratio() * wave.apart() for wave in waves), default=1.0) / lowest
 

@@ -20,10 +20,10 @@ from apilado.core.dsp.audio import Audio, loudest_frame
 from apilado.core.measure.drums import DrumFacts, drum_facts
 from apilado.core.measure.ducking import Headroom, HitRecovery, headroom_won, hit_recoveries
 from apilado.core.measure.flatness import Ripple, worst_ripple
-from apilado.core.measure.fullness import Fullness, fullness, harmonic_amplitudes
+from apilado.core.measure.fullness import Fullness
 from apilado.core.measure.kick_phase import KickMeeting
 from apilado.core.measure.loudness import Loudness, measure_loudness
-from apilado.core.measure.notes import NoteMeasure, segment
+from apilado.core.measure.notes import NoteMeasure
 from apilado.core.measure.passage import energy_grid, grid_columns
 from apilado.core.measure.phase import Alignment, BorderPhase, best_alignment, border_phase
 from apilado.core.measure.room_map import RoomMap, room_map
@@ -37,6 +37,7 @@ from apilado.core.render.stage import Stage, stage
 from apilado.core.shapes.base import DuckShape
 from apilado.core.soundings.asked import (
     asked_of,
+    fullness_stage,
     heard_drums,
     kick_stage,
     notes_stage,
@@ -49,7 +50,6 @@ from apilado.core.units import gain_to_db
 
 QUIET_DB = -70.0
 SILENT_PEAK = 1e-4
-SETTLED_MS, FULLNESS_MS = 60.0, 150.0
 
 
 @dataclass(frozen=True)
@@ -132,16 +132,11 @@ class Measures:
     @cached_property
     def fullness(self) -> Fullness | None:
         """Of the sub's loudest note."""
-        sub = self.sub
-        heard = [note for note in self.notes[sub.id] if note.frequency_hz] if sub else []
-        if sub is None or not heard:
+        if self.sub is None:
             return None
-        note = max(heard, key=lambda n: n.level_db)
-        placed = self.run(self.graph.placed[sub.id])
-        start = self.clock.sample_at(note.start_beats) + self.clock.samples_in_ms(SETTLED_MS)
-        part = segment(placed, start, self.clock.samples_in_ms(FULLNESS_MS))
-        hertz = note.frequency_hz or 1.0
-        return fullness(harmonic_amplitudes((part[0] + part[1]) / 2.0, hertz, self.clock.rate_hz))
+        notes = self.note_stages[self.sub.id]
+        found: Fullness | None = self.run(fullness_stage(self.graph, self.sub.id, notes, self.clock))
+        return found
 
     @cached_property
     def kick_meeting(self) -> KickMeeting | None:
