@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from apilado.core.dsp.audio import Audio
+from apilado.core.dsp.audio import Audio, peak_of
 from apilado.core.dsp.breaking_off import may_break_off
 from apilado.core.dsp.kernels import summing_kernel
 from apilado.core.measure.pitch import pitches_hz
@@ -79,7 +79,7 @@ def measure_notes(
         if pitches:
             # Of what is measured the last: a pitch that drops at the start has settled by then.
             ends = [(part[0, -steady:] + part[1, -steady:]) / 2.0 for part in parts]
-            heard = [n for n, part in enumerate(parts) if float(np.max(np.abs(part), initial=0.0)) > QUIET]
+            heard = [n for n, part in enumerate(parts) if peak_of(part) > QUIET]
             for n, hertz in zip(heard, pitches_hz([ends[n] for n in heard], rate_hz), strict=True):
                 found[n] = hertz
         for span, part, hertz in zip(some, parts, found, strict=True):

@@ -152,8 +152,8 @@ def _decided(between: _Candidates, said: NDArray[np.float64]) -> float | None:
 def normalised_square_differences(notes: Signal, lags: int) -> Signal:
     """How alike each signal and itself some frames later are, -1 to 1, by lag; shape (notes, lags) or less lags."""
     frames = notes.shape[1]
-    length = fft.next_fast_len(2 * frames, real=True)
     lags = min(frames - 1, lags)
+    length = fft.next_fast_len(frames + lags, real=True)  # what comes round lies behind the lags
     lines = fft.rfft(notes, length)
     correlation = fft.irfft(lines.real**2 + lines.imag**2, length)[:, :lags]
     squares = np.pad(np.cumsum(notes * notes, axis=1), ((0, 0), (1, 0)))

@@ -42,9 +42,13 @@ class AskedTest(unittest.TestCase):
             sound(measures)
             self.assertFalse(asked & computed.keys(), stack.name)
             # Of the stack as it is they ask nothing else: what is tried besides is another sound.
-            self.assertFalse({"sub_levels", "clicks", "peaks_between_harmonics"} & set(computed.values()), stack.name)
+            self.assertFalse(
+                {"sub_levels", "clicks", "peaks_between_harmonics", "loudest_cycle"} & set(computed.values()),
+                stack.name,
+            )
             engine.close()
-        self.assertEqual(seen, {"sub_levels", "clicks", "peaks_between_harmonics", "kick_meeting"})
+        asked = {"sub_levels", "clicks", "peaks_between_harmonics", "kick_meeting", "loudest_cycle"}
+        self.assertEqual(seen, asked)
 
     def test_of_each_layer_that_may_be_the_sub(self):
         stack = slipway().stack
