@@ -58,13 +58,13 @@ def clicks(audio: Audio, *, moments: tuple[int, ...], rate_hz: int) -> tuple[Cli
     near = np.zeros(high.shape[0], bool)
     for place in places:
         near[place] = True
-    least = float(gain_to_db(_usual(high[~near]) / peak)) + OUT_OF_THE_REST_DB
+    least = float(gain_to_db(usual_level(high[~near]) / peak)) + OUT_OF_THE_REST_DB
     return tuple(
         sorted((each for each in loud if each.level_db > least), key=lambda each: (-each.level_db, each.frame))
     )
 
 
-def _usual(level: NDArray[np.float32]) -> float:
+def usual_level(level: NDArray[np.float32]) -> float:
     """The level that it reaches up there where nothing begins or ends: the edge of a saw is short but comes often.
 
     It is what one frame in two hundred lies above, looked for among those that some of them say are the loudest.

@@ -2,7 +2,7 @@ import unittest
 
 import numpy as np
 
-from apilado.core.dsp.audio import is_mono, loudest_frame
+from apilado.core.dsp.audio import is_mono, loudest_frame, peak_of
 from apilado.core.dsp.breaking_off import PIECE
 from apilado.core.dsp.curves import Curve, knots
 from apilado.core.dsp.stereo import placed
@@ -15,7 +15,10 @@ class LoudestTest(unittest.TestCase):
         for seed in range(6):
             audio = noise(400, seed=seed, channels=1 + seed % 2)
             audio[seed % 2, [90, 300, 310]] = np.array([-2.0, 2.0, -2.0]) if seed % 3 else 0.0
+            audio.flags.writeable = seed < 3
             self.assertEqual(loudest_frame(audio), int(np.argmax(np.max(np.abs(audio), axis=0))))
+            for some in (audio, audio[:, ::2], -audio, 1e-42 * audio, 0.0 * audio, audio[:, :0]):
+                self.assertEqual(peak_of(some), np.max(np.abs(np.asarray(some, np.float32)), initial=0.0))
 
 
 class MonoTest(unittest.TestCase):

@@ -9,14 +9,16 @@ from scipy import integrate
 from apilado.core.clock import Clock
 from apilado.core.dsp.oversampling import (
     PEAK_PIECE,
+    PIECE,
     apart,
     half_band_taps,
     interleaved,
     interpolated_peak,
     oversampled,
     peak_taps,
+    phase_filters,
 )
-from apilado.core.dsp.shapers import soft_clip, soft_clip_between
+from apilado.core.dsp.shapers import CLIP, bent, soft_clip, soft_clip_between
 from apilado.core.treatments.soft_clip import SoftClip
 from apilado.core.units import db_to_gain
 from tests.support import RATES, noise, sine
@@ -55,6 +57,28 @@ class OversamplingTest(unittest.TestCase):
         tone = sine(500.0, 0.25)
         out = oversampled(tone, 4, lambda x: x, looped=False)
         assert_allclose(out[:, 200:-200], tone[:, 200:-200], atol=2e-4)
+
+    def test_pieces_in_one_kernel_are_what_is_told(self):
+        # Twice as many samples, every other one zero, through the taps; shaped; and through them again, step by step.
+        sound = noise(PIECE + 4001, channels=1)[0].astype(np.float64)
+        phases = phase_filters(2)
+        sharp = phases.T.reshape(-1)[:-1].astype(np.float64)
+        halves = [half_band_taps(octaves) for octaves in (1, 2)]
+        gentle = [np.zeros(4 * each.shape[0] - 1) for each in halves]
+        for taps, half in zip(gentle, halves, strict=True):
+            taps[taps.shape[0] // 2], taps[::2] = 1.0, np.concatenate([half[::-1], half])
+        for factor in (2, 4, 8):
+            used = [sharp, *gentle][: factor.bit_length() - 1]
+            finer = sound
+            for taps in used:
+                finer = np.convolve(np.stack([finer, 0.0 * finer], axis=1).reshape(-1), taps, "same")
+            told = np.clip(4.0 * finer, -1.0, 1.0)
+            for taps in used[::-1]:
+                told = np.convolve(told, 0.5 * taps, "same")[::2]
+            found = oversampled(
+                sound[None].astype(np.float32), factor, partial(bent, gain=4.0, kind=CLIP), looped=False
+            )
+            assert_allclose(found[0, 300:-300], told[300:-300], atol=3e-6)
 
     def test_rough_frames_are_shaped_as_they_are_and_what_follows_is_exact(self):
         sound, curve = noise(20_000), partial(soft_clip, gain=4.0)

@@ -5,6 +5,9 @@ import pyloudnorm
 import scipy.signal as scipy_signal
 from numpy.testing import assert_allclose
 
+from apilado.core.dsp.breaking_off import PIECE
+from apilado.core.dsp.filters import filtered
+from apilado.core.dsp.oversampling import interpolated_peak
 from apilado.core.measure.loudness import k_weighting, loop_power, measure_loudness, true_peak
 from tests.support import RATES, noise, sine
 
@@ -20,6 +23,12 @@ class RoundTest(unittest.TestCase):
             assert_allclose(loop_power(other, 48000), loop_power(loop, 48000), rtol=1e-6)
             one, two = (measure_loudness(each, rate_hz=48000, looped=True) for each in (loop, other))
             self.assertAlmostEqual(one.integrated_lkfs, two.integrated_lkfs, delta=1e-3)
+
+    def test_it_is_the_power_of_what_the_filter_makes(self):
+        for channels, frames in ((1, 900), (2, PIECE + 1001)):
+            loop, rate = noise(frames, seed=frames, channels=channels), 44100
+            weighted = filtered(loop, k_weighting(rate), looped=True).astype(np.float64)
+            assert_allclose(loop_power(loop, rate), np.sum(weighted**2) / frames, rtol=1e-6)
 
 
 class LoudnessTest(unittest.TestCase):
@@ -152,6 +161,17 @@ class TruePeakTest(unittest.TestCase):
         wave[14000:20000] += 1.1 * np.hanning(6000) * np.cos(2 * np.pi * 0.4 * n[:6000] + np.pi / 10)
         found = true_peak(np.stack([wave, wave]).astype(np.float32))
         self.assertAlmostEqual(20 * np.log10(found / 1.1), 0.0, delta=0.1)
+
+    def test_small_samples_that_add_up_between_them_are_not_passed_over(self):
+        # As large between them as the interpolation can make of samples of 1, behind one of 2.8 that stands alone.
+        frames, middle = 4000, 3000
+        signal = np.zeros(frames, np.float32)
+        signs = np.where(np.arange(64) % 2, 1.0, -1.0) * np.where(np.arange(64) < 32, 1.0, -1.0)
+        signal[middle : middle + 64] = signs
+        alone = float(interpolated_peak(signal))
+        signal[100] = 2.8
+        self.assertGreater(alone, 2.85)
+        self.assertAlmostEqual(float(interpolated_peak(signal)), alone, delta=1e-6)
 
     def test_it_goes_round_the_seam(self):
         wave = np.roll(0.5 * np.sin(2 * np.pi * np.arange(1200) / 4 + np.pi / 4) * np.hanning(1200), 600)
