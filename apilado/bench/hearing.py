@@ -107,7 +107,7 @@ def tell(bars: int) -> None:
             stack = apply(stack, edits_of(stack, number)[kind])
             begins = (number * 100_000) % clock.frames
             seconds = first_piece_for(pace) or length_for(pace)
-            took = _seconds(partial(_stretch, engine, stack, begins, heard, seconds))
+            took = _seconds(partial(stretch, engine, stack, begins, heard, seconds))
             pace = slower_of(took, pace)
             stretches.setdefault(kind, []).append(took)
             heard = build(stack, clock, no_assets)
@@ -124,7 +124,8 @@ def tell(bars: int) -> None:
     print(json.dumps(told))
 
 
-def _stretch(engine: Engine, stack: Stack, begins: int, heard: Graph, seconds: float) -> None:
+def stretch(engine: Engine, stack: Stack, begins: int, heard: Graph, seconds: float) -> None:
+    """Renders what is heard of a stack from a frame on, so many seconds, after the loop of another graph."""
     clock = clock_of(stack, looped=True)
     graph, frames = build(stack, clock, no_assets), round(seconds * clock.rate_hz)
     last = LastLoop(engine, heard, clock)

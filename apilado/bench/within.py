@@ -6,7 +6,9 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from apilado.actions.hearing import length_for
 from apilado.bench.figures import Figure
+from apilado.bench.hearing import stretch
 from apilado.bench.reference import reference_stack
 from apilado.bench.sources import played_stacks, talking_stack
 from apilado.bench.timing import Side, cold_engine, least_seconds, rendered, rendered_anew
@@ -20,7 +22,7 @@ from apilado.core.document.edits_values import SetValue
 from apilado.core.document.stack import Stack
 from apilado.core.dsp.curves import Curve, knots
 from apilado.core.render.engine import Engine
-from apilado.core.render.graph import clock_of
+from apilado.core.render.graph import build, clock_of
 from apilado.core.soundings.measures import measure
 from apilado.core.soundings.registry import sound
 from apilado.core.treatments.compressor import Compressor
@@ -39,7 +41,7 @@ def _cold(threads: int | None = None) -> Side:
 
 
 def edits(part: str) -> Iterator[Figure]:
-    """The whole loop after one edit, and what is measured anew of it."""
+    """The whole loop after one edit, the stretch of it that is heard first, and what is measured anew of it."""
     stack = reference_stack()
 
     def heard() -> Engine:
@@ -61,6 +63,14 @@ def edits(part: str) -> Iterator[Figure]:
     cold, *taken = least_seconds(_cold(), *[Side(lambda e, s=s: rendered_anew(s, e), heard) for s in edited.values()])
     for name, each in zip(edited, taken, strict=True):
         yield Figure(part, name, each / cold, EDIT_GOAL)
+    at, heard_first = (
+        clock_of(stack, looped=True).loop_frames // 3,
+        build(stack, clock_of(stack, looped=True), no_assets),
+    )
+    sides = [Side(lambda e, s=s: stretch(e, s, at, heard_first, length_for(None)), heard) for s in edited.values()]
+    cold, *taken = least_seconds(_cold(), *sides)
+    for name, each in zip(edited, taken, strict=True):
+        yield Figure(part, f"heard at once after {name}", each / cold, EDIT_GOAL)
     cold, first, *taken = least_seconds(
         _cold(),
         Side(lambda e: sound(measure(stack, no_assets, e)), heard),
