@@ -299,7 +299,7 @@ def power_behind(audio: Audio, sections: Sections) -> float:
     audio = as_audio(audio)
     for begin, end in pieces(audio.shape[1]):
         total += _squares_kernel(audio, sections, state, begin, end)
-    return total / audio.shape[1]
+    return float(total / audio.shape[1])
 
 
 def filtered(audio: Audio, sections: Sections, *, looped: bool, in_place: bool = False) -> Audio:
