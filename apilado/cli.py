@@ -134,7 +134,6 @@ def main(arguments: Sequence[str] | None = None) -> int:
     """Runs a command; returns its exit status."""
     given = parser().parse_args(arguments)
     memory.keep_freed()
-    memory.look_once()
     try:
         return int(COMMANDS[given.command](given))
     except KeyboardInterrupt:

@@ -10,6 +10,7 @@ import sys
 import threading
 from typing import TYPE_CHECKING
 
+from apilado import memory
 from apilado.errors import ApiladoError
 
 if TYPE_CHECKING:
@@ -35,6 +36,7 @@ def serve(given: argparse.Namespace) -> int:
     allowed = tuple(name.strip() for name in given.allow_host.split(",") if name.strip())
     check_doors(given.host, allowed)
     sys.setswitchinterval(SWITCH_SECONDS)
+    memory.look_once()
     listener = listening(given.host, given.port)
     port = listener.getsockname()[1]
     workspace = Workspace(given.data, cache_bytes=given.cache_mib * 2**20)
