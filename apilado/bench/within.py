@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import Any
 
 import numpy as np
 
@@ -63,11 +64,13 @@ def edits(part: str) -> Iterator[Figure]:
     cold, *taken = least_seconds(_cold(), *[Side(lambda e, s=s: rendered_anew(s, e), heard) for s in edited.values()])
     for name, each in zip(edited, taken, strict=True):
         yield Figure(part, name, each / cold, EDIT_GOAL)
-    at, heard_first = (
-        clock_of(stack, looped=True).loop_frames // 3,
-        build(stack, clock_of(stack, looped=True), no_assets),
-    )
-    sides = [Side(lambda e, s=s: stretch(e, s, at, heard_first, length_for(None)), heard) for s in edited.values()]
+    clock = clock_of(stack, looped=True)
+    given: dict[str, Any] = {
+        "begins": clock.loop_frames // 3,
+        "heard": build(stack, clock, no_assets),
+        "seconds": length_for(None),
+    }
+    sides = [Side(lambda e, s=s: stretch(e, s, **given), heard) for s in edited.values()]
     cold, *taken = least_seconds(_cold(), *sides)
     for name, each in zip(edited, taken, strict=True):
         yield Figure(part, f"heard at once after {name}", each / cold, EDIT_GOAL)

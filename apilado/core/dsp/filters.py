@@ -193,12 +193,17 @@ def _fed_forward(section: Any, state: Any, x: Any, out: Any) -> None:
 
 
 @inlined
-def _through(sections: Any, state: Any, one: Any, one_fed: Any, other: Any, other_fed: Any, both: bool) -> None:
-    """A short block of one channel or of both, section by section; it is written over.
+def _through(x: Any, first: int, last: int, sections: Any, state: Any, left: Any, right: Any) -> Any:
+    """What a cascade makes of a short block, section by section: one channel or both, in rooms of two rows.
 
     What comes back of the output can only be added one frame after another: that of two channels side by side takes no
     longer than that of one. The state is that of the transposed direct form II.
     """
+    both, count = x.shape[0] == 2, last - first
+    one, one_fed, other, other_fed = left[0, :count], left[1, :count], right[0, :count], right[1, :count]
+    _widened(x[0, first:last], one)
+    if both:
+        _widened(x[1, first:last], other)
     for s in range(sections.shape[0]):
         a1, a2 = sections[s, 3], sections[s, 4]
         p1, p2, q1, q2 = 0.0, 0.0, 0.0, 0.0
@@ -219,40 +224,30 @@ def _through(sections: Any, state: Any, one: Any, one_fed: Any, other: Any, othe
                 p1, p2 = p, p1
         state[0, s, 0] -= a1 * p1 + a2 * p2
         state[0, s, 1] -= a2 * p1
+    return one, other
 
 
 @kernel
 def _cascade_kernel(x: Any, sections: Any, state: Any, y: Any, begin: int, end: int) -> None:
     """From one frame to before another, in short blocks."""
-    both = x.shape[0] == 2
-    left, left_fed, right, right_fed = np.empty(BLOCK), np.empty(BLOCK), np.empty(BLOCK), np.empty(BLOCK)
+    left, right = np.empty((2, BLOCK)), np.empty((2, BLOCK))
     for first in range(begin, end, BLOCK):
         last = min(first + BLOCK, end)
-        count = last - first
-        one, one_fed, other, other_fed = left[:count], left_fed[:count], right[:count], right_fed[:count]
-        _widened(x[0, first:last], one)
-        if both:
-            _widened(x[1, first:last], other)
-        _through(sections, state, one, one_fed, other, other_fed, both)
+        one, other = _through(x, first, last, sections, state, left, right)
         _narrowed(one, y[0, first:last])
-        if both:
+        if x.shape[0] == 2:
             _narrowed(other, y[1, first:last])
 
 
 @kernel
 def _squares_kernel(x: Any, sections: Any, state: Any, begin: int, end: int) -> float:
     """As `_cascade_kernel`, but what comes out is squared and added up, all channels together."""
-    both, total = x.shape[0] == 2, 0.0
-    left, left_fed, right, right_fed = np.empty(BLOCK), np.empty(BLOCK), np.empty(BLOCK), np.empty(BLOCK)
+    left, right, total = np.empty((2, BLOCK)), np.empty((2, BLOCK)), 0.0
     for first in range(begin, end, BLOCK):
-        last = min(first + BLOCK, end)
-        count = last - first
-        one, one_fed, other, other_fed = left[:count], left_fed[:count], right[:count], right_fed[:count]
-        _widened(x[0, first:last], one)
-        if both:
-            _widened(x[1, first:last], other)
-        _through(sections, state, one, one_fed, other, other_fed, both)
-        total += _sum_of_squares(one) + (_sum_of_squares(other) if both else 0.0)
+        one, other = _through(x, first, min(first + BLOCK, end), sections, state, left, right)
+        total += _sum_of_squares(one)
+        if x.shape[0] == 2:
+            total += _sum_of_squares(other)
     return total
 
 

@@ -23,6 +23,7 @@ LEAST_DB = -40.0
 OUT_OF_THE_REST_DB = 12.0
 """A sound with harmonics up there has a level there all the time: a click stands out of it."""
 LOUDER_THAN, LOUDEST_OF, ONE_IN = 0.995, 0.97, 61
+"""The usual level is louder than so many of the frames; one in 61 says how loud the loudest three in a hundred are."""
 
 
 @dataclass(frozen=True)
