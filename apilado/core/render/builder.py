@@ -251,7 +251,7 @@ class Builder:
         """
         moved, forms = self.moves.of(address), [cast(Treatment, find(form, address)) for form in self.forms.stacks]
         if any(step.rings_on for step in forms):
-            sound = replace(sound, lasting=True)  # what still rings of it is heard behind an edit
+            sound = replace(sound, lasting=True)  # what still rings of it is heard behind an edit, and of what it made
 
         def behind(function: Callable[..., Any], off: Stage, sound: Stage, step: Treatment) -> Stage:
             if not step.on:
@@ -266,7 +266,8 @@ class Builder:
 
         def through(sound: Stage, step: Treatment, gain: Stage) -> Stage:
             if not (step.on and step.by_reduction):
-                return behind(steps.treat, sound, sound, step)
+                made = behind(steps.treat, sound, sound, step)
+                return replace(made, lasting=True) if step.on and step.rings_on else made
             return moving(steps.turn_down, sound, gain, moved=moved, treatment=moved.still(step))
 
         reductions = [taken(sound, step) for step in forms]

@@ -84,9 +84,12 @@ class Engine:
         self._threads = threads or os.cpu_count() or 2
         self._at_work = dict.fromkeys(Rank, 0)
         """How many stages of each rank are being computed."""
-        of_rank = {Rank.BEHIND: max(1, self._threads - 1), Rank.USUAL: self._threads, Rank.SOON: self._threads}
+        self._waiting = dict.fromkeys(Rank, 0)
+        """How much is called for that no thread has begun with."""
+        self._threads_of = {Rank.BEHIND: max(1, self._threads - 1), Rank.USUAL: self._threads, Rank.SOON: self._threads}
         self.pools = {
-            rank: ThreadPoolExecutor(count, thread_name_prefix=rank.name.lower()) for rank, count in of_rank.items()
+            rank: ThreadPoolExecutor(count, thread_name_prefix=rank.name.lower())
+            for rank, count in self._threads_of.items()
         }
         self._way = _Way()
         self._running: dict[bytes, _UnderWay] = {}
@@ -104,6 +107,25 @@ class Engine:
     def value_at(self, stage: Stage, frame: int) -> float | None:
         """Of a stage that gives a value for each frame, the one at a frame, as far as that is known."""
         return self._cache_of(stage).value_at(stage.key, frame)
+
+    def threads_of(self, rank: Rank) -> int:
+        """How many stages of a rank are computed at a time."""
+        return self._threads_of[rank]
+
+    def call(self, rank: Rank, work: Callable[[], None]) -> None:
+        """A thread of a rank does something as soon as it is free."""
+        with self._lock:
+            self._waiting[rank] += 1
+        self.pools[rank].submit(self._begin, rank, work)
+
+    def _begin(self, rank: Rank, work: Callable[[], None]) -> None:
+        with self._lock:
+            self._waiting[rank] -= 1
+        work()
+
+    def waiting(self, rank: Rank) -> int:
+        """How much has been called for that no thread of a rank has begun with."""
+        return self._waiting[rank]
 
     def use(self, stage: Stage) -> None:
         """The result of a stage is in use, once more, until `let_go`."""
@@ -294,7 +316,10 @@ class _Run:
         self._lock = Lock()
         self._finished = Event()
         self._failure: BaseException | None = None
-        self._under_way = 0
+        self._at_it = 0
+        """How many threads compute for it, or are called to."""
+        self._called = 0
+        """How many of them have not come yet."""
         for stage in targets:
             self._visit(stage)
             self._readers[stage.key] = self._readers.get(stage.key, 0) + 1
@@ -304,9 +329,8 @@ class _Run:
 
     def results(self) -> list[Any]:
         with self._lock:
-            for _ in self._ready:
-                self._submit()
-            if not self._under_way:
+            self._call_threads(len(self._ready))
+            if not self._at_it:
                 self._finished.set()
         self._finished.wait()
         for stage in self._in_hand.values():
@@ -340,39 +364,68 @@ class _Run:
             self._ready.append(stage)
 
     def _take(self, stage: Stage, result: Any) -> None:
-        self._there[stage.key], self._in_hand[stage.key] = result, stage
-        self._engine.use(stage)
+        self._there[stage.key] = result
+        if stage.kept:  # else the cache knows nothing of it
+            self._in_hand[stage.key] = stage
+            self._engine.use(stage)
 
-    def _submit(self) -> None:
-        self._under_way += 1
-        self._engine.pools[self._rank].submit(self._compute)
+    def _call_threads(self, most: int) -> None:
+        """So many threads, as far as the engine has them, compute one stage after another."""
+        for _ in range(min(most, self._engine.threads_of(self._rank) - self._at_it)):
+            self._at_it += 1
+            self._call_one()
 
-    def _compute(self) -> None:
+    def _call_one(self) -> None:
+        self._called += 1
+        self._engine.call(self._rank, self._compute_all)
+
+    def _compute_all(self) -> None:
+        """What one thread does, until there is nothing that it could compute; between two stages others may have it."""
         with self._lock:
-            stage = min(self._ready, key=self._turn)
-            self._ready.remove(stage)
-        result, failure = None, None
+            self._called -= 1
+            stage = self._next()
+        while stage is not None:
+            result, failure = self._compute(stage)
+            with self._lock:
+                self._failure = self._failure or failure
+                if self._failure is None:
+                    self._take(stage, result)
+                    self._release(stage.inputs)
+                    self._make_ready(stage)
+                if self._engine.waiting(self._rank) > self._called:
+                    self._call_one()
+                    return
+                stage, result, failure = self._next(), None, None  # this frame is held by a failure
+
+    def _compute(self, stage: Stage) -> tuple[Any, BaseException | None]:
+        """(the result of a stage, or what it has failed by)."""
         try:
             self._engine.check(self._token, self._rank)
             if self._failure is None:
                 inputs = [self._there[source.key] for source in stage.inputs]
-                result = self._engine.once(stage, inputs, self._token, self._rank)
+                return self._engine.once(stage, inputs, self._token, self._rank), None
         except BaseException as error:
-            failure = error
-        with self._lock:
-            self._failure = self._failure or failure
-            if self._failure is None:
-                self._take(stage, result)
-                self._release(stage.inputs)
-                for waiting in self._dependents.get(stage.key, ()):
-                    self._missing[waiting.key] -= 1
-                    if self._missing[waiting.key] == 0:
-                        self._ready.append(waiting)
-                        self._submit()
-            self._under_way -= 1
-            if self._under_way == 0:
-                self._finished.set()
-        failure = None  # this frame is held by it
+            return None, error
+        return None, None
+
+    def _next(self) -> Stage | None:
+        """What is computed next; None where nothing is left for this thread, which goes then."""
+        if self._failure is None and self._ready:
+            stage = min(self._ready, key=self._turn)
+            self._ready.remove(stage)
+            return stage
+        self._at_it -= 1
+        if self._at_it == 0:
+            self._finished.set()
+        return None
+
+    def _make_ready(self, stage: Stage) -> None:
+        """What has waited for a stage last: this thread computes one, and others are called for the rest."""
+        for waiting in self._dependents.get(stage.key, ()):
+            self._missing[waiting.key] -= 1
+            if self._missing[waiting.key] == 0:
+                self._ready.append(waiting)
+        self._call_threads(len(self._ready) - 1)
 
     def _measure_ways(self) -> None:
         for key in reversed(self._places):  # each behind all that reads it

@@ -401,6 +401,35 @@ class StagesTest(unittest.TestCase):
         self.assertEqual(len(counted), 1)
         engine.close()
 
+    def test_two_runs_share_a_thread_from_stage_to_stage(self):
+        engine, order, begun, go = Engine(threads=1), [], Event(), Event()
+        self.addCleanup(engine.close)
+
+        def first():
+            begun.set()
+            go.wait(60.0)
+            return 0.0
+
+        def then(*before, name):
+            order.append(name)
+            return 0.0
+
+        long = stage(first)
+        for number in range(4):
+            long = stage(then, long, name=f"long {number}")
+        runs = [Thread(target=engine.run, args=([long],))]
+        runs[0].start()
+        self.assertTrue(begun.wait(60.0))
+        runs.append(Thread(target=engine.run, args=([stage(then, name="short")],)))
+        runs[1].start()
+        while runs[0].is_alive() and not engine.waiting(Rank.USUAL):
+            sleep(0.001)
+        go.set()
+        for run in runs:
+            run.join(60.0)
+        self.assertEqual(order[0], "short")
+        self.assertEqual(order[1:], [f"long {number}" for number in range(4)])
+
     def test_what_is_heard_waits_for_nothing_that_runs_behind_it(self):
         for lower, soon in ((Token(behind=True), False), (Token(), True)):
             self.computed_twice(lower, soon)
