@@ -17,9 +17,10 @@ def falling(frames: int, length: int) -> NDArray[np.float64]:
     """An exponential fall from 1 that reaches exactly 0 at `length` frames; shape (frames,)."""
     if length <= 0:
         return np.zeros(frames)
-    end = math.exp(-DECAY_NEPERS)
-    curve = (np.exp(-DECAY_NEPERS * np.arange(frames) / length) - end) / (1.0 - end)
-    return np.maximum(curve, 0.0)
+    end, curve = math.exp(-DECAY_NEPERS), np.zeros(frames)
+    lasts = np.arange(min(frames, length))  # behind it there is nothing to reckon
+    curve[: lasts.shape[0]] = (np.exp(-DECAY_NEPERS * lasts / length) - end) / (1.0 - end)
+    return curve
 
 
 def rising(length: int) -> NDArray[np.float64]:

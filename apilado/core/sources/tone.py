@@ -14,11 +14,11 @@ from pydantic import BaseModel, model_validator
 from apilado.core.assets import AS_IT_LIES, AssetLoader
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
-from apilado.core.dsp.curves import Value, greatest, least
+from apilado.core.dsp.curves import Curve, Value, greatest, least
 from apilado.core.dsp.cycles import Recorded, cycles_of
 from apilado.core.dsp.envelopes import DECAY_NEPERS
 from apilado.core.dsp.modulation import noise
-from apilado.core.dsp.oscillators import copies_at
+from apilado.core.dsp.oscillators import Copies, copies_at
 from apilado.core.dsp.stereo import mixed_at
 from apilado.core.notes import Run, voice_notes, voice_runs
 from apilado.core.parameters import Model, number, parts
@@ -194,8 +194,9 @@ class ToneSource(Source):
         out = np.zeros((2 if stereo else 1, clock.frames), np.float32)
         tables, kept = self._tables(load), told_apart(self, score, clock)
         runs, release = voice_runs(score.notes, clock, score.voice.mode), score.voice.envelope.release_ms
+        pushing = self._pushing()
         for index, run, places in runs.heard(clock, runs.gates + clock.samples_in_ms(release)):
-            play = partial(self._run, run, index, score, clock, out.shape[0], tables)
+            play = partial(self._run, run, index, score, clock, out.shape[0], tables, pushing)
             part = play() if kept is None else RUNS.get((kept, self._told_apart(run, index, score, clock)), play)
             for place in places:
                 mixed_at(out, part, place, looped=clock.looped)
@@ -222,7 +223,14 @@ class ToneSource(Source):
         }
 
     def _run(
-        self, run: Run, index: int, score: Score, clock: Clock, channels: int, tables: dict[str, Recorded]
+        self,
+        run: Run,
+        index: int,
+        score: Score,
+        clock: Clock,
+        channels: int,
+        tables: dict[str, Recorded],
+        pushing: frozenset[str],
     ) -> Audio:
         gain = run_gain(run, score.voice.envelope, clock, self.velocity)
         part = np.zeros((channels, gain.shape[0]), np.float32)
@@ -232,7 +240,6 @@ class ToneSource(Source):
             track = track * cents_to_ratio(100.0 * self.drop_semitones * fall)
         track = shifted(track, in_run(self.pitch_st, run, gain.shape[0]), 100.0)
         drawn_from = self._drawn_from(run, index, score)
-        pushing = self._pushing()
         if pushing:
             gains = {tone.id: self.gain_of(tone, run, score.voice.envelope, clock, gain) for tone in self.tones}
             pushes = Pushed(self.tones, pushing, run, clock.rate_hz, track, gains, (score.seed, drawn_from), tables)
@@ -256,12 +263,9 @@ class ToneSource(Source):
             begins, places = tone.start_phase_deg / 360.0, tone.copy_places()
             phases = [begins + (generator.random() if tone.phase == "free" else 0.0) for _ in places]
             if isinstance(detune, float):
-                apart = [
-                    (phase, float(cents_to_ratio(share * detune)), pan)
-                    for phase, (share, pan) in zip(phases, places, strict=True)
-                ]
+                shares, pans = np.ascontiguousarray(np.transpose(places))
                 add = played.player(way, clock.rate_hz, ways, tables.get(tone.id))
-                add(part, copies_at(apart), gain=heard)
+                add(part, Copies(np.array(phases), cents_to_ratio(shares * detune), pans), gain=heard)
                 continue
             for phase, (share, pan) in zip(phases, places, strict=True):  # every copy goes a way of its own
                 add = played.player(shifted(way, share * detune, 1.0), clock.rate_hz, ways, tables.get(tone.id))
@@ -294,6 +298,8 @@ class ToneSource(Source):
     ) -> tuple[Tone, float | NDArray[np.float64], dict[str, NDArray[np.float64]]]:
         """(a tone that stands still, the track that it then plays along, by name what moves of its cycle)."""
         names, unused = ("cents", "detune_cents", *CYCLE_MOVES), tone.unused()
+        if not any(isinstance(getattr(tone, name), Curve) for name in names):
+            return tone, C2_HZ if tone.tuning == "fixed" else track, {}
         values = {name: in_run(getattr(tone, name), run, frames) for name in names}
         values["cents"] = 0.0 if "cents" in unused else values["cents"]
         still = {name: value if isinstance(value, float) else float(value[0]) for name, value in values.items()}
