@@ -18,6 +18,7 @@ import numpy as np
 from apilado.core.clock import Clock
 from apilado.core.dsp.breaking_off import broken_off_by
 from apilado.core.render.cache import DEFAULT_LIMIT_BYTES, StageCache
+from apilado.core.render.paces import expected_ns, took
 from apilado.core.render.stage import Stage
 from apilado.errors import Overtaken
 
@@ -307,12 +308,15 @@ class _Run:
         self._readers: dict[bytes, int] = {}
         self._ready: list[Stage] = []
         """Those that could be computed."""
+        self._order: list[Stage] = []
+        """What is to be computed, as it is reached on the way from the first input to the last target."""
         self._places: dict[bytes, int] = {}
-        """When a stage is reached on the way from the first input to the last target."""
+        """The place of each there."""
         self._frames: dict[bytes, int] = {}
         """Over how many frames a stage runs: as its clock says, else as what it is made of."""
-        self._ways: dict[bytes, int] = {}
-        """Over how many frames a stage and what waits for it run, on the longest way; where that comes first."""
+        self._ways: dict[bytes, float] = {}
+        """How long a stage and what waits for it take, on the longest way, where that comes first; of what is wanted
+        soon, over how many frames they run: it is not worth reckoning more."""
         self._lock = Lock()
         self._finished = Event()
         self._failure: BaseException | None = None
@@ -356,7 +360,8 @@ class _Run:
             if source.key not in self._there:
                 self._missing[stage.key] += 1
                 self._dependents.setdefault(source.key, []).append(stage)
-        self._places[stage.key] = len(self._places)
+        self._places[stage.key] = len(self._order)
+        self._order.append(stage)
         clock = stage.parameters.get("clock")
         beside = max((self._frames.get(source.key, 0) for source in stage.inputs), default=0)
         self._frames[stage.key] = clock.frames if isinstance(clock, Clock) else beside
@@ -392,6 +397,8 @@ class _Run:
                     self._take(stage, result)
                     self._release(stage.inputs)
                     self._make_ready(stage)
+                    if self._rank is not Rank.SOON and stage.key in self._token.spent:
+                        took(stage, self._frames[stage.key], self._token.spent[stage.key])
                 if self._engine.waiting(self._rank) > self._called:
                     self._call_one()
                     return
@@ -428,11 +435,12 @@ class _Run:
         self._call_threads(len(self._ready) - 1)
 
     def _measure_ways(self) -> None:
-        for key in reversed(self._places):  # each behind all that reads it
-            waiting = self._dependents.get(key, ())
-            self._ways[key] = self._frames[key] + max((self._ways[each.key] for each in waiting), default=0)
+        for stage in reversed(self._order):  # each behind all that reads it
+            waiting, frames = self._dependents.get(stage.key, ()), self._frames[stage.key]
+            own = float(frames) if self._rank is Rank.SOON else expected_ns(stage, frames)
+            self._ways[stage.key] = own + max((self._ways[each.key] for each in waiting), default=0.0)
 
-    def _turn(self, stage: Stage) -> tuple[int, bool, int]:
+    def _turn(self, stage: Stage) -> tuple[float, bool, int]:
         """What is computed first comes first."""
         if self._ways:
             return -self._ways[stage.key], False, self._places[stage.key]

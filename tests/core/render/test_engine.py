@@ -5,7 +5,7 @@ import tracemalloc
 import unittest
 import weakref
 from threading import Event, Thread
-from time import sleep
+from time import sleep, thread_time
 
 import numpy as np
 from numpy.testing import assert_allclose
@@ -181,6 +181,33 @@ class StagesTest(unittest.TestCase):
 
         few, many = held_bytes(3), held_bytes(12)
         self.assertLess(many, 1.2 * few)
+
+    def test_what_has_been_dear_before_is_begun_in_time(self):
+        done, engine, clock = [], Engine(threads=1), clock_of(plain_stack(), looped=True)
+        self.addCleanup(engine.close)
+
+        def played(name, clock):
+            done.append(name)
+            return np.zeros(clock.frames)
+
+        def treated(sound, name, clock):
+            done.append(name)
+            if name == "dear":
+                until = thread_time() + 0.02
+                while thread_time() < until:
+                    pass
+            return sound
+
+        def dearly(sound, **given):
+            return treated(sound, **given)
+
+        for _ in range(2):  # the names are no part of what is dear: the functions are
+            done.clear()
+            engine.cache.clear()
+            quick = stage(treated, stage(played, name="first", clock=clock), name="quick", clock=clock)
+            dear = stage(dearly, stage(played, name="second", clock=clock), name="dear", clock=clock)
+            engine.run([stage(np.add, quick, dear)])
+        self.assertEqual(done, ["second", "dear", "first", "quick"])
 
     def test_what_lets_go_of_more_than_it_makes_is_not_put_off(self):
         done, engine = [], Engine(threads=1)
