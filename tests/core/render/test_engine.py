@@ -183,8 +183,7 @@ class StagesTest(unittest.TestCase):
         self.assertLess(many, 1.2 * few)
 
     def test_what_has_been_dear_before_is_begun_in_time(self):
-        done, engine, clock = [], Engine(threads=1), clock_of(plain_stack(), looped=True)
-        self.addCleanup(engine.close)
+        done, clock = [], clock_of(plain_stack(), looped=True)
 
         def played(name, clock):
             done.append(name)
@@ -203,10 +202,11 @@ class StagesTest(unittest.TestCase):
 
         for _ in range(2):  # the names are no part of what is dear: the functions are
             done.clear()
-            engine.cache.clear()
+            engine = Engine(threads=1)
             quick = stage(treated, stage(played, name="first", clock=clock), name="quick", clock=clock)
             dear = stage(dearly, stage(played, name="second", clock=clock), name="dear", clock=clock)
             engine.run([stage(np.add, quick, dear)])
+            engine.close()
         self.assertEqual(done, ["second", "dear", "first", "quick"])
 
     def test_what_lets_go_of_more_than_it_makes_is_not_put_off(self):
