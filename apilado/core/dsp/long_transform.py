@@ -18,15 +18,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from apilado.core.dsp import fourier as fft
-from apilado.core.dsp.breaking_off import PIECE, may_break_off, pieces
+from apilado.core.dsp.breaking_off import PIECE, pieces
 from apilado.core.dsp.kernels import kernel
 
 SHORTEST = 2**14
 """Below, one transform is as quick."""
 ANEW = 256
 """So many turns are multiplied up from one another; what lies further on begins with one of its own."""
-COLUMNS_AT_ONCE = (4, 16)
-"""Where only the lowest lines are wanted: at least, and at most."""
 TILE_ROWS, TILE_COLUMNS = 64, 16
 """So much of a table is read at a time, crosswise, that it stays in the cache."""
 SIDE_BY_SIDE = 16
@@ -175,34 +173,3 @@ def spectra_of_two(both: NDArray[np.complex64], lines: int, gain: float = 1.0) -
     for first, end in _some(table.shape[0], table.shape[1], TILE_ROWS):
         _apart(table, gain, first, end, left, right)
     return left, right
-
-
-def lowest_lines(signal: NDArray[np.float32], lines: int) -> NDArray[np.complex64]:
-    """The first lines of the spectrum of a real signal, shape (lines,), in little more memory than they take.
-
-    Each column of a table that has at least twice as many rows is transformed by itself; line k of it, turned by its
-    place, is what it adds to line k of the signal. So the columns are read some at a time, and none of them is kept.
-
-    Args:
-        signal: shape (points,).
-        lines: at most half of the points and one.
-    """
-    points = signal.shape[0]
-    rows = _rows_for(points, max(2 * lines - 1, min(SHORTEST, points)))
-    table = signal.reshape(rows, points // rows)
-    turn = np.exp(-2j * np.pi / points * np.arange(lines))
-    total = np.zeros(lines, np.complex128)
-    # From the last column to the first: what is there already is turned by one place more with each.
-    at_once = max(COLUMNS_AT_ONCE[0], min(COLUMNS_AT_ONCE[1], PIECE // rows))
-    for behind in range(table.shape[1], 0, -at_once):
-        may_break_off()
-        columns = np.ascontiguousarray(table[:, max(0, behind - at_once) : behind].T)
-        for each in fft.rfft(columns, axis=1)[::-1, :lines]:
-            total *= turn
-            total += each
-    return total.astype(np.complex64)
-
-
-def _rows_for(points: int, least: int) -> int:
-    """The smallest divisor of a number of points that is not under another number of them."""
-    return next(rows for rows in range(least, points + 1) if points % rows == 0)

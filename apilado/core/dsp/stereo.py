@@ -97,17 +97,24 @@ def _shifted(audio: Audio, frames: int, *, looped: bool) -> Audio:
 
 def sinc_taps(share: float) -> NDArray[np.float64]:
     """The windowed sinc that is later by a share of a frame, -0.5 to 0.5: by which each of 64 frames goes in."""
-    half = SINC_TAPS // 2
+    return _low_pass_taps(share, SINC_TAPS // 2, 1.0, SINC_BETA)
+
+
+def _low_pass_taps(share: float, half: int, points_per_frame: float, beta: float) -> NDArray[np.float64]:
+    """The windowed sinc, so many taps on either side, that passes half a cycle a point, later by a share of a frame."""
     x = np.arange(half - 1, -half - 1, -1) - share
-    window = np.i0(SINC_BETA * np.sqrt(np.maximum(0.0, 1.0 - (x / half) ** 2))) / np.i0(SINC_BETA)
-    taps = np.sinc(x) * window
+    window = np.i0(beta * np.sqrt(np.maximum(0.0, 1.0 - (x / half) ** 2))) / np.i0(beta)
+    taps = np.sinc(points_per_frame * x) * window
     return np.asarray(taps / np.sum(taps))
 
 
-@lru_cache(maxsize=1)
-def _tap_table() -> NDArray[np.float32]:
+@lru_cache(maxsize=4)
+def _tap_table(
+    half: int = SINC_TAPS // 2, points_per_frame: float = 1.0, beta: float = SINC_BETA, shares: int = SHARES
+) -> NDArray[np.float32]:
     """Taps for shares from -0.5 to 0.5 in steps; between them they are interpolated."""
-    return np.stack([sinc_taps(share) for share in np.linspace(-0.5, 0.5, SHARES + 1)]).astype(np.float32)
+    steps = np.linspace(-0.5, 0.5, shares + 1)
+    return np.stack([_low_pass_taps(share, half, points_per_frame, beta) for share in steps]).astype(np.float32)
 
 
 @summing_kernel
@@ -142,6 +149,29 @@ def read_at(audio: Audio, places: NDArray[np.float64], *, looped: bool) -> Audio
     """The audio as it is at places between its frames, one for each frame that is made; shape (channels, places)."""
     out = np.empty((audio.shape[0], places.shape[0]), np.float32)
     _read_kernel(np.ascontiguousarray(audio), places, _tap_table(), looped, out)
+    return out
+
+
+THIN_DB, THIN_SHARES = 100.0, 32
+POINTS_AT_A_TIME = 1 << 12
+
+
+def read_thinly(audio: Audio, points: int, passed: float) -> Audio:
+    """A loop at far fewer points of its round than it has frames, evenly, from its first frame on.
+
+    What lies up to `passed` cycles a point, which are less than a half, is as it was; what would fold onto it lies
+    under -100 dB. The length of the low-pass is that of J. F. Kaiser's formula (1974). Shape (channels, points).
+    """
+    channels, frames = audio.shape
+    density = points / frames
+    transition = 2.0 * np.pi * (1.0 - 2.0 * passed) * density
+    half = math.ceil((THIN_DB - 8.0) / (2.285 * transition) / 2.0)
+    taps = _tap_table(half, density, 0.1102 * (THIN_DB - 8.7), THIN_SHARES)
+    audio, out = np.ascontiguousarray(audio), np.empty((channels, points), np.float32)
+    for first, end in pieces(points, POINTS_AT_A_TIME):
+        some = np.empty((channels, end - first), np.float32)
+        _read_kernel(audio, np.arange(first, end) / density, taps, True, some)
+        out[:, first:end] = some
     return out
 
 

@@ -24,11 +24,13 @@ from numpy.typing import NDArray
 from apilado.core.dsp import fourier as fft
 from apilado.core.dsp.audio import Audio, is_mono
 from apilado.core.dsp.kernels import summing_kernel
-from apilado.core.dsp.long_transform import lowest_lines, spectra_of_two, spectrum_of_one
-from apilado.core.dsp.stereo import read_evenly
+from apilado.core.dsp.long_transform import spectra_of_two, spectrum_of_one
+from apilado.core.dsp.stereo import read_evenly, read_thinly
 
 LONGEST_EXACT = 2**18
 """Frames of a loop up to which its own length is always transformed: that is quick enough."""
+PASSED, THIN = 0.125, 4
+"""Of what tells only the low end, so many cycles lie between two points at most; it has so many frames to a point."""
 LARGEST_PRIME, QUICK_PRIME = 200, 23
 """A length that has no larger one in it is quick enough to be taken; one that is chosen has none larger than that."""
 
@@ -110,15 +112,14 @@ def mid_and_side(audio: Audio, *, low_hz: float, high_hz: float, rate_hz: int) -
 
 
 def _low_end(audio: Audio, high_hz: float, rate_hz: int) -> Spectrum:
-    """The spectrum of a looped stem up to a frequency at least, of which nothing above it is made."""
+    """The spectrum of a looped stem up to a frequency at least, and little more: of so few points as tell it."""
     frames = audio.shape[1]
-    points = _points_for(frames)
-    lines = min(frames // 2, math.floor(high_hz * frames / rate_hz) + 1) + 1
-    same = is_mono(audio)
-    found = []
-    for channel in audio[: 1 if same else 2]:
-        read = np.ascontiguousarray(channel) if points == frames else _read(channel, np.empty(points, np.float32))
-        found.append(lowest_lines(read, lines) * np.float32(frames / points))
+    lines = math.floor(high_hz * frames / rate_hz) + 2
+    points = _quick(math.ceil(lines / PASSED))
+    if THIN * points > frames:
+        return spectrum_of(audio, rate_hz=rate_hz)
+    read = read_thinly(audio[:1] if is_mono(audio) else audio, points, PASSED)
+    found = fft.rfft(read, axis=1)[:, :lines] * np.float32(frames / points)
     return Spectrum(rate_hz, frames, found[0], found[-1])
 
 
