@@ -30,38 +30,48 @@ KNOTS_AT_ONCE = 1024
 
 def state_variable_rows(sections: NDArray[np.float64]) -> NDArray[np.float64]:
     """g, k, m0, m1, m2 of each section: y = m0·x + m1·v1 + m2·v2. Shape as given, (..., 5)."""
-    b0, b1, b2, a1, a2 = np.moveaxis(sections, -1, 0)
-    up, down = 1.0 + a1 + a2, 1.0 - a1 + a2
-    g = np.sqrt(up / down)
-    k = 2.0 * (1.0 - a2) / (g * down)
-    high, band, low = (b0 - b1 + b2) / down, 2.0 * (b0 - b2) / (g * down), (b0 + b1 + b2) / up
-    return np.stack([g, k, high, band - high * k, low - high], axis=-1)
+    rows = np.empty((sections.size // 5, 5))
+    _rows_kernel(np.ascontiguousarray(sections).reshape(-1, 5), rows)
+    return rows.reshape(sections.shape)
+
+
+@kernel
+def _rows_kernel(sections: Any, rows: Any) -> None:
+    for i in range(sections.shape[0]):
+        b0, b1, b2, a1, a2 = sections[i, 0], sections[i, 1], sections[i, 2], sections[i, 3], sections[i, 4]
+        up, down = 1.0 + a1 + a2, 1.0 - a1 + a2
+        g = np.sqrt(up / down)
+        k = 2.0 * (1.0 - a2) / (g * down)
+        high, band, low = (b0 - b1 + b2) / down, 2.0 * (b0 - b2) / (g * down), (b0 + b1 + b2) / up
+        rows[i, 0], rows[i, 1], rows[i, 2], rows[i, 3], rows[i, 4] = g, k, high, band - high * k, low - high
 
 
 @kernel
 def _moving_kernel(x: Any, at: Any, rows: Any, state: Any, y: Any) -> None:
-    count = rows.shape[1]
-    now, step = np.empty((count, 5)), np.empty((count, 5))
+    """From knot to knot, section by section.
+
+    What an integrator becomes waits for what it was: two channels side by side take no longer than one, and where there
+    is one alone it is taken for both.
+    """
+    other = x.shape[0] - 1
     for i in range(at.shape[0] - 1):
         span = at[i + 1] - at[i]
-        for s in range(count):
-            for p in range(5):
-                now[s, p] = rows[i, s, p]
-                step[s, p] = (rows[i + 1, s, p] - rows[i, s, p]) / span
-        for n in range(at[i], at[i + 1]):
-            for s in range(count):
-                g, k = now[s, 0], now[s, 1]
+        for s in range(rows.shape[1]):
+            g, k, m0, m1, m2 = rows[i, s, 0], rows[i, s, 1], rows[i, s, 2], rows[i, s, 3], rows[i, s, 4]
+            to_g, to_k = (rows[i + 1, s, 0] - g) / span, (rows[i + 1, s, 1] - k) / span
+            to_m0, to_m1 = (rows[i + 1, s, 2] - m0) / span, (rows[i + 1, s, 3] - m1) / span
+            to_m2 = (rows[i + 1, s, 4] - m2) / span
+            p1, p2, q1, q2 = state[0, s, 0], state[0, s, 1], state[other, s, 0], state[other, s, 1]
+            for n in range(at[i], at[i + 1]):
+                p0 = np.float64(x[0, n]) + 1e-30 if s == 0 else y[0, n]
+                q0 = np.float64(x[other, n]) + 1e-30 if s == 0 else y[other, n]
                 a1 = 1.0 / (1.0 + g * (g + k))
-                for c in range(x.shape[0]):
-                    v0 = np.float64(x[c, n]) + 1e-30 if s == 0 else y[c, n]
-                    v3 = v0 - state[c, s, 1]
-                    v1 = a1 * (state[c, s, 0] + g * v3)
-                    v2 = state[c, s, 1] + g * v1
-                    state[c, s, 0] = 2.0 * v1 - state[c, s, 0]
-                    state[c, s, 1] = 2.0 * v2 - state[c, s, 1]
-                    y[c, n] = now[s, 2] * v0 + now[s, 3] * v1 + now[s, 4] * v2
-                for p in range(5):
-                    now[s, p] += step[s, p]
+                p, q = a1 * p1 + g * a1 * (p0 - p2), a1 * q1 + g * a1 * (q0 - q2)
+                y[0, n] = m0 * p0 + m1 * p + m2 * (p2 + g * p)
+                y[other, n] = m0 * q0 + m1 * q + m2 * (q2 + g * q)
+                p1, p2, q1, q2 = 2.0 * p - p1, p2 + 2.0 * g * p, 2.0 * q - q1, q2 + 2.0 * g * q
+                g, k, m0, m1, m2 = g + to_g, k + to_k, m0 + to_m0, m1 + to_m1, m2 + to_m2
+            state[0, s, 0], state[0, s, 1], state[other, s, 0], state[other, s, 1] = p1, p2, q1, q2
 
 
 def run_moving(
@@ -127,27 +137,23 @@ def some_at_a_time(make: Callable[..., Sections], *values: NDArray[np.float64]) 
     return out
 
 
-def _longest_radius(sections: Sections) -> tuple[float, int]:
-    """(how far from zero a pole lies, at which knot), of the one that lies furthest."""
-    a1, a2 = sections[..., 3], sections[..., 4]
-    apart = np.sqrt(np.maximum(a1 * a1 - 4.0 * a2, 0.0))
-    radii = np.where(apart > 0.0, (np.abs(a1) + apart) / 2.0, np.sqrt(np.maximum(a2, 0.0)))
-    furthest = np.max(radii, axis=1)
-    knot = int(np.argmax(furthest))
-    return float(furthest[knot]), knot
-
-
-def _slowest(sections: Sections) -> Sections:
-    """The sections at the knot at which one rings longest."""
-    starts = range(0, sections.shape[0], KNOTS_AT_ONCE)
-    found = [(_longest_radius(sections[first : first + KNOTS_AT_ONCE]), first) for first in starts]
-    (_, knot), first = max(found, key=lambda each: each[0][0])
-    return np.asarray(sections[first + knot])
+@kernel
+def _slowest_knot(sections: Any) -> int:
+    """The knot at which a pole lies furthest from zero."""
+    furthest, knot = -1.0, 0
+    for i in range(sections.shape[0]):
+        for s in range(sections.shape[1]):
+            a1, a2 = sections[i, s, 3], sections[i, s, 4]
+            under = a1 * a1 - 4.0 * a2
+            radius = np.sqrt(a2) if under < 0.0 else 0.5 * (abs(a1) + np.sqrt(under))
+            if radius > furthest:
+                furthest, knot = radius, i
+    return knot
 
 
 def _begin_loop(audio: Audio, at: NDArray[np.int64], sections: Sections, state: NDArray[np.float64]) -> None:
     """Puts `state`, at rest, where a loop that has gone round for ever begins."""
-    ahead = settle_frames(_slowest(sections))
+    ahead = settle_frames(sections[_slowest_knot(sections)])
     if ahead <= audio.shape[1]:
         # Where the loop begins, and from the knot on before which its last `ahead` frames begin.
         last = max(1, int(np.searchsorted(at, audio.shape[1] - ahead, side="right")) - 1)

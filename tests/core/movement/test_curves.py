@@ -17,7 +17,7 @@ from apilado.core.document.path import Aside, Bands, ChainedBand, Equaliser, lay
 from apilado.core.document.stack import Bus, Limiter, SharedBus, Space
 from apilado.core.dsp.curves import Curve, knots, merged
 from apilado.core.dsp.equaliser import bell
-from apilado.core.dsp.filters import dc_blocker, filtered
+from apilado.core.dsp.filters import dc_blocker, filtered, in_cascade
 from apilado.core.dsp.moving_filters import moving_filtered, some_at_a_time
 from apilado.core.notes import Note
 from apilado.core.render.builder import Builder
@@ -246,6 +246,18 @@ class MovingTest(unittest.TestCase):
             hertz = np.append(np.tile(values[:-1], rounds), values[0])
             straight = moving_filtered(np.tile(audio, rounds), many, bell(hertz, 12.0, q, rate), looped=False)
             np.testing.assert_allclose(looped, straight[:, -frames:], atol=2e-5)
+
+    def test_channels_and_sections_do_not_touch_each_other(self):
+        rate, frames = 48000, 9000
+        audio, at = noise(frames, channels=2), knots(frames)
+        low, high = (bell(hertz * (1.0 + 0.5 * np.sin(at / 400.0)), 9.0, 2.0, rate) for hertz in (90.0, 2000.0))
+        both = moving_filtered(audio, at, in_cascade(low, high), looped=True)
+        for channel in range(2):
+            alone = audio[channel : channel + 1]
+            one = moving_filtered(alone, at, in_cascade(low, high), looped=True)
+            np.testing.assert_array_equal(both[channel], one[0])
+            in_turn = moving_filtered(moving_filtered(alone, at, low, looped=True), at, high, looped=True)
+            np.testing.assert_allclose(one, in_turn, atol=1e-5)
 
     def test_some_knots_at_a_time_are_all_of_them(self):
         rate, frames = 48000, 30000
