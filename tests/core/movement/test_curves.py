@@ -248,9 +248,9 @@ class MovingTest(unittest.TestCase):
             np.testing.assert_allclose(looped, straight[:, -frames:], atol=2e-5)
 
     def test_channels_and_sections_do_not_touch_each_other(self):
-        rate, frames = 48000, 9000
+        rate, frames, turn = 48000, 60000, 6.0 * np.pi / 60000
         audio, at = noise(frames, channels=2), knots(frames)
-        low, high = (bell(hertz * (1.0 + 0.5 * np.sin(at / 400.0)), 9.0, 2.0, rate) for hertz in (90.0, 2000.0))
+        low, high = (bell(hertz * (1.0 + 0.5 * np.sin(at * turn)), 9.0, 2.0, rate) for hertz in (90.0, 2000.0))
         both = moving_filtered(audio, at, in_cascade(low, high), looped=True)
         for channel in range(2):
             alone = audio[channel : channel + 1]
