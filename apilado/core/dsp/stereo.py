@@ -178,14 +178,24 @@ def read_thinly(audio: Audio, points: int, passed: float) -> Audio:
 FURTHEST_OFF, LONGEST_BLOCK = 0.008, 256
 """Within a block of points that are read together, none lies further beside the middle one than that, in frames: what a
 straight line leaves out is then under -75 dB at 20 kHz."""
+EVEN_TAPS, EVEN_BETA = 48, 7.0
+"""Of the middle of a block."""
+SLOPE_TAPS, SLOPE_BETA = 32, 4.5
+"""Of how they change, which need not be as right. Of noise up to 20 kHz at 44.1 kHz both together leave -73 dB out."""
 
 
 @summing_kernel
-def _read_evenly_kernel(x: Any, frames_per_point: float, block: int, taps: Any, start: int, end: int, out: Any) -> None:
+def _read_evenly_kernel(
+    x: Any, frames_per_point: float, block: int, taps: Any, changing: Any, start: int, end: int, out: Any
+) -> None:
     """Block by block: the taps of its middle, and how they change from there as a straight line, for all its points."""
     frames, count, half = x.shape[0], taps.shape[1], taps.shape[1] // 2
     shares, drift = taps.shape[0] - 1, np.float32(1.0 - frames_per_point)
-    still, sloping = np.empty(count, np.float32), np.empty(count, np.float32)
+    still, sloping, later = (
+        np.empty(count, np.float32),
+        np.empty(changing.shape[1], np.float32),
+        half - changing.shape[1] // 2,
+    )
     evens, slopes, around = (
         np.empty(block, np.float32),
         np.empty(block, np.float32),
@@ -199,20 +209,20 @@ def _read_evenly_kernel(x: Any, frames_per_point: float, block: int, taps: Any, 
         step = min(max(np.int64(share), 0), shares - 1)
         between, row, next_row = np.float32(share - step), taps[step], taps[step + 1]
         for tap in range(count):
-            slope = next_row[tap] - row[tap]
-            still[tap] = row[tap] + between * slope
-            sloping[tap] = np.float32(shares) * slope
+            still[tap] = row[tap] + between * (next_row[tap] - row[tap])
+        for tap in range(sloping.shape[0]):
+            sloping[tap] = np.float32(shares) * (changing[step + 1, tap] - changing[step, tap])
         even, sloped = evens[:points], slopes[:points]
         even[:], sloped[:] = np.float32(0.0), np.float32(0.0)
         first = nearest - points // 2 - (half - 1)
         if first >= 0 and first + points + count <= frames:
             add_filtered(x, first, still, even)
-            add_filtered(x, first, sloping, sloped)
+            add_filtered(x, first + later, sloping, sloped)
         else:
             for n in range(points + count - 1):
                 around[n] = x[(first + n) % frames]
             add_filtered(around, 0, still, even)
-            add_filtered(around, 0, sloping, sloped)
+            add_filtered(around, later, sloping, sloped)
         some = out[begin : begin + points]
         for n in range(points):
             some[n] = even[n] + np.float32(n - points // 2) * drift * sloped[n]
@@ -227,8 +237,9 @@ def read_evenly(signal: NDArray[np.float32], out: NDArray[np.float32]) -> None:
     drift = max(abs(1.0 - frames_per_point), 1e-9)
     block = int(min(max(2.0 * FURTHEST_OFF / drift, 8.0), LONGEST_BLOCK))
     signal = np.ascontiguousarray(signal)
+    taps, changing = _tap_table(EVEN_TAPS // 2, 1.0, EVEN_BETA), _tap_table(SLOPE_TAPS // 2, 1.0, SLOPE_BETA)
     for first, end in pieces(out.shape[0], PIECE // block * block):
-        _read_evenly_kernel(signal, frames_per_point, block, _tap_table(), first, end, out)
+        _read_evenly_kernel(signal, frames_per_point, block, taps, changing, first, end, out)
 
 
 def _between(audio: Audio, share: float, *, looped: bool) -> Audio:
