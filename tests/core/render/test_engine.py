@@ -189,23 +189,22 @@ class StagesTest(unittest.TestCase):
             done.append(name)
             return np.zeros(clock.frames)
 
-        def treated(sound, name, clock):
-            done.append(name)
-            if name == "dear":
-                until = thread_time() + 0.02
-                while thread_time() < until:
-                    pass
+        def quick(sound, clock):
+            done.append("quick")
             return sound
 
-        def dearly(sound, **given):
-            return treated(sound, **given)
+        def dear(sound, clock):
+            until = thread_time() + 0.02
+            while thread_time() < until:
+                pass
+            done.append("dear")
+            return sound
 
-        for _ in range(2):  # the names are no part of what is dear: the functions are
+        for _ in range(2):
             done.clear()
             engine = Engine(threads=1)
-            quick = stage(treated, stage(played, name="first", clock=clock), name="quick", clock=clock)
-            dear = stage(dearly, stage(played, name="second", clock=clock), name="dear", clock=clock)
-            engine.run([stage(np.add, quick, dear)])
+            sources = [stage(played, name=name, clock=clock) for name in ("first", "second")]
+            engine.run([stage(np.add, stage(quick, sources[0], clock=clock), stage(dear, sources[1], clock=clock))])
             engine.close()
         self.assertEqual(done, ["second", "dear", "first", "quick"])
 
@@ -432,30 +431,26 @@ class StagesTest(unittest.TestCase):
         engine, order, begun, go = Engine(threads=1), [], Event(), Event()
         self.addCleanup(engine.close)
 
-        def first():
-            begun.set()
-            go.wait(60.0)
-            return 0.0
-
-        def then(*before, name):
+        def made(*before, name):
+            if not begun.is_set():
+                begun.set()
+                go.wait(60.0)
             order.append(name)
             return 0.0
 
-        long = stage(first)
-        for number in range(4):
-            long = stage(then, long, name=f"long {number}")
-        runs = [Thread(target=engine.run, args=([long],))]
+        long = stage(made, name="long 0")
+        for number in range(1, 4):
+            long = stage(made, long, name=f"long {number}")
+        runs = [Thread(target=engine.run, args=([each],)) for each in (long, stage(made, name="short"))]
         runs[0].start()
         self.assertTrue(begun.wait(60.0))
-        runs.append(Thread(target=engine.run, args=([stage(then, name="short")],)))
         runs[1].start()
         while runs[0].is_alive() and not engine.waiting(Rank.USUAL):
             sleep(0.001)
         go.set()
         for run in runs:
             run.join(60.0)
-        self.assertEqual(order[0], "short")
-        self.assertEqual(order[1:], [f"long {number}" for number in range(4)])
+        self.assertEqual(order, ["long 0", "short", "long 1", "long 2", "long 3"])
 
     def test_what_is_heard_waits_for_nothing_that_runs_behind_it(self):
         for lower, soon in ((Token(behind=True), False), (Token(), True)):
