@@ -108,7 +108,7 @@ def _low_pass_taps(share: float, half: int, points_per_frame: float, beta: float
     return np.asarray(taps / np.sum(taps))
 
 
-@lru_cache(maxsize=4)
+@lru_cache(maxsize=8)
 def _tap_table(
     half: int = SINC_TAPS // 2, points_per_frame: float = 1.0, beta: float = SINC_BETA, shares: int = SHARES
 ) -> NDArray[np.float32]:
@@ -153,7 +153,9 @@ def read_at(audio: Audio, places: NDArray[np.float64], *, looped: bool) -> Audio
 
 
 THIN_DB, THIN_SHARES = 100.0, 32
+"""How far what would fold lies below, and in how many steps the taps lie: few, since they change slowly."""
 POINTS_AT_A_TIME = 1 << 12
+"""Between two questions whether it is still wanted."""
 
 
 def read_thinly(audio: Audio, points: int, passed: float) -> Audio:
