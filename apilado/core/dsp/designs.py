@@ -24,9 +24,9 @@ def sinc_taps_for(count: int, edge: float, stop_db: float) -> NDArray[np.float64
     Args:
         edge: the middle of its transition, as a share of half the rate.
     """
-    from scipy.signal import firwin, kaiser_beta
+    from scipy.signal import firwin
 
-    return np.asarray(firwin(count, edge, window=("kaiser", kaiser_beta(stop_db))))
+    return np.asarray(firwin(count, edge, window=("kaiser", kaiser_shape(stop_db))))
 
 
 def taps_needed(stop_db: float, width: float) -> int:
@@ -36,8 +36,13 @@ def taps_needed(stop_db: float, width: float) -> int:
     return int(kaiserord(stop_db, width)[0])
 
 
-def kaiser_window(count: int, stop_db: float) -> NDArray[np.float64]:
-    """A Kaiser window of so many points that stops by so many decibels."""
+def kaiser_shape(stop_db: float) -> float:
+    """The shape of a Kaiser window that stops by so many decibels."""
     from scipy.signal import kaiser_beta
 
-    return np.kaiser(count, kaiser_beta(stop_db))
+    return float(kaiser_beta(stop_db))
+
+
+def kaiser_window(count: int, stop_db: float) -> NDArray[np.float64]:
+    """A Kaiser window of so many points that stops by so many decibels."""
+    return np.kaiser(count, kaiser_shape(stop_db))

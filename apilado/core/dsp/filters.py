@@ -123,7 +123,8 @@ def sections_response(sections: Sections, frequencies_hz: NDArray[np.float64], r
     return response
 
 
-def _pole_radius(a1: float, a2: float) -> float:
+@kernel
+def pole_radius(a1: float, a2: float) -> float:
     """How far from the middle the outer root of z² + a1·z + a2 lies."""
     under = a1 * a1 - 4.0 * a2
     return math.sqrt(a2) if under < 0.0 else 0.5 * (abs(a1) + math.sqrt(under))
@@ -137,7 +138,7 @@ def settle_frames(sections: Sections) -> int:
     """Frames after which the memory of a cascade has decayed below `SETTLED`, from its slowest pole."""
     if len(sections) == 0:
         return 0
-    slowest = max(_pole_radius(float(a1), float(a2)) for *_, a1, a2 in sections)
+    slowest = max(pole_radius(float(a1), float(a2)) for *_, a1, a2 in sections)
     if slowest <= 1e-6:
         return 64
     # Equal poles in several sections decay as t·e^(-t): half as much again, and some, covers them.

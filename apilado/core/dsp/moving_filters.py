@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 from apilado.core.dsp.audio import Audio, as_audio
 from apilado.core.dsp.breaking_off import pieces
 from apilado.core.dsp.curves import Curve
-from apilado.core.dsp.filters import QUIETEST, Sections, settle_frames
+from apilado.core.dsp.filters import QUIETEST, Sections, pole_radius, settle_frames
 from apilado.core.dsp.kernels import kernel
 from apilado.core.dsp.lead_in import state_that_comes_back, wrapped_curve, wrapped_tail
 
@@ -143,9 +143,7 @@ def _slowest_knot(sections: Any) -> int:
     furthest, knot = -1.0, 0
     for i in range(sections.shape[0]):
         for s in range(sections.shape[1]):
-            a1, a2 = sections[i, s, 3], sections[i, s, 4]
-            under = a1 * a1 - 4.0 * a2
-            radius = np.sqrt(a2) if under < 0.0 else 0.5 * (abs(a1) + np.sqrt(under))
+            radius = pole_radius(sections[i, s, 3], sections[i, s, 4])
             if radius > furthest:
                 furthest, knot = radius, i
     return knot

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from apilado.core.dsp.audio import Audio, as_stereo
 from apilado.core.dsp.breaking_off import PIECE, pieces
 from apilado.core.dsp.curves import Curve, Value, per_frame
+from apilado.core.dsp.designs import kaiser_shape, taps_needed
 from apilado.core.dsp.kernels import summing_kernel
 from apilado.core.dsp.lead_in import with_ends
 from apilado.core.dsp.oversampling import add_filtered
@@ -162,13 +163,12 @@ def read_thinly(audio: Audio, points: int, passed: float) -> Audio:
     """A loop at far fewer points of its round than it has frames, evenly, from its first frame on.
 
     What lies up to `passed` cycles a point, which are less than a half, is as it was; what would fold onto it lies
-    under -100 dB. The length of the low-pass is that of J. F. Kaiser's formula (1974). Shape (channels, points).
+    under -100 dB. Shape (channels, points).
     """
     channels, frames = audio.shape
     density = points / frames
-    transition = 2.0 * np.pi * (1.0 - 2.0 * passed) * density
-    half = math.ceil((THIN_DB - 8.0) / (2.285 * transition) / 2.0)
-    taps = _tap_table(half, density, 0.1102 * (THIN_DB - 8.7), THIN_SHARES)
+    half = (taps_needed(THIN_DB, 2.0 * (1.0 - 2.0 * passed) * density) + 1) // 2
+    taps = _tap_table(half, density, kaiser_shape(THIN_DB), THIN_SHARES)
     audio, out = np.ascontiguousarray(audio), np.empty((channels, points), np.float32)
     for first, end in pieces(points, POINTS_AT_A_TIME):
         some = np.empty((channels, end - first), np.float32)
@@ -183,7 +183,7 @@ straight line leaves out is then under -75 dB at 20 kHz."""
 EVEN_TAPS, EVEN_BETA = 48, 7.0
 """Of the middle of a block."""
 SLOPE_TAPS, SLOPE_BETA = 32, 4.5
-"""Of how they change, which need not be as right. Of noise up to 20 kHz at 44.1 kHz both together leave -73 dB out."""
+"""Of how they change, which need not be as right. Of noise up to 20 kHz at 44.1 kHz they are off by -73 dB."""
 
 
 @summing_kernel

@@ -251,7 +251,7 @@ class Builder:
         """
         moved, forms = self.moves.of(address), [cast(Treatment, find(form, address)) for form in self.forms.stacks]
         if any(step.rings_on for step in forms):
-            sound = replace(sound, lasting=True)  # what still rings of it is heard behind an edit, and of what it made
+            sound = replace(sound, lasting=True)  # what rings of it, and what the step gave, serve an edit
 
         def behind(function: Callable[..., Any], off: Stage, sound: Stage, step: Treatment) -> Stage:
             if not step.on:

@@ -7,7 +7,8 @@ from scipy import stats
 
 from apilado.core.clock import Clock
 from apilado.core.document.equaliser import Bell
-from apilado.core.document.path import Equaliser
+from apilado.core.document.layer import Layer
+from apilado.core.document.path import Equaliser, layer_path
 from apilado.core.document.stack import Bus
 from apilado.core.dsp.filters import settle_frames
 from apilado.core.render.cache import COARSE_FRAMES, MOST_COARSE, StageCache
@@ -19,7 +20,8 @@ from apilado.core.treatments.base import Treatment
 from apilado.core.treatments.delay import Delay
 from apilado.core.treatments.registry import TREATMENTS
 from apilado.core.treatments.reverb import Reverb
-from tests.support import RATES, plain_stack
+from apilado.core.treatments.soft_clip import SoftClip
+from tests.support import RATES, graph_of, plain_stack
 
 HEARD = 1e-3
 CONSTANTS = -np.log(HEARD)
@@ -53,6 +55,15 @@ class ReachTest(unittest.TestCase):
             wanted = settle_frames(bell.sections(rate)) / rate
             self.assertEqual(Reach(stack, rate).point_seconds("bus/path/eq", bell), wanted)
         self.assertNotEqual(*[settle_frames(bell.sections(rate)) / rate for rate in (44100, 96000)])
+
+
+class RoomTest(unittest.TestCase):
+    def test_what_goes_into_a_room_and_what_it_gives_stay_longest(self):
+        path = layer_path(Reverb(id="room"), SoftClip(id="clip"))
+        passed = graph_of(plain_stack(layers=(Layer(id="a", path=path),))).passed
+        for address, lasts in (("layers/a/path/room", True), ("layers/a/path/clip", False)):
+            self.assertEqual(passed[address].after.lasting, lasts)
+        self.assertTrue(passed["layers/a/path/room"].after.inputs[0].lasting)
 
 
 class LeadTest(unittest.TestCase):
