@@ -361,6 +361,12 @@ class PartList:
 
 
 @cache
+def parameters_by_name(model: type[BaseModel]) -> dict[str, Parameter]:
+    """The parameters that a model declares, by the names of their fields."""
+    return {parameter.name: parameter for parameter in parameters_of(model)}
+
+
+@cache
 def part_lists_of(model: type[BaseModel]) -> tuple[PartList, ...]:
     """The lists of parts that a model declares."""
     found = []

@@ -29,7 +29,7 @@ PLACE = re.compile(r"[0-9]{1,6}")
 """A place in a list of plain values, in plain digits."""
 M = TypeVar("M", bound=BaseModel)
 MOST_FOUND = 4096
-_FOUND = ByIdentity(64)
+_FOUND = ByIdentity(2048)
 """What lay at addresses of the documents, and of the parts, in which something was looked for last."""
 _REPEATED = ByIdentity(4096)
 """What was repeated in parts that were looked through."""
@@ -72,7 +72,7 @@ def within(path: str, holder: str) -> bool:
 def member(place: Any, name: str) -> Any:
     """What has a name or an id in a place; None if nothing has."""
     if isinstance(place, BaseModel):
-        return getattr(place, name, None) if name in type(place).model_fields else None
+        return getattr(place, name, None) if name in type(place).__pydantic_fields__ else None
     if isinstance(place, dict):
         return place.get(name, place.get(int(name)) if PLACE.fullmatch(name) else None)
     if isinstance(place, list | tuple):
@@ -88,7 +88,10 @@ def index_in(members: list[Any] | tuple[Any, ...], name: str) -> int | None:
     if _id_of(members[0]) is None and PLACE.fullmatch(name):
         return int(name) if int(name) < len(members) else None
     called = content_of if name.startswith(BY_CONTENT) else _id_of
-    return next((index for index, each in enumerate(members) if called(each) == name), None)
+    for index, each in enumerate(members):
+        if called(each) == name:
+            return index
+    return None
 
 
 def walked(root: Any, path: str) -> list[Any]:
@@ -100,20 +103,28 @@ def walked(root: Any, path: str) -> list[Any]:
 
 
 def find(root: Any, path: str) -> Any:
-    """What an address points at, or None. In a document, which never changes, it is found once."""
+    """What an address points at, or None. In a document, which never changes, it is found once.
+
+    It is found by way of the parts that it lies in: those that an edit leaves alone know it already.
+    """
     if not isinstance(root, Model):
         return walked(root, path)[-1]
-    return _found_in(_FOUND.get(dict, root), root, path)
-
-
-def _found_in(known: dict[str, Any], root: Any, path: str) -> Any:
+    known: dict[str, Any] = _FOUND.get(dict, root)
     there = known.get(path)
     if there is None:
-        holder, last = parted(path)
-        there = member(_found_in(known, root, holder) if holder else root, last)
+        there = _found_in(root, path)
         if there is not None and len(known) < MOST_FOUND:  # whoever asks for nonsense fills no memory
             known[path] = there
     return there
+
+
+def _found_in(root: Model, path: str) -> Any:
+    name, _, rest = path.partition("/")
+    part = member(root, name)
+    if rest and not isinstance(part, BaseModel):
+        listed, _, rest = rest.partition("/")
+        part = find(root, joined(name, listed)) if rest else member(part, listed)
+    return find(part, rest) if rest else part
 
 
 def reaches(root: Any, path: str) -> bool:

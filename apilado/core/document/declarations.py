@@ -8,7 +8,7 @@ from pydantic import BaseModel
 
 from apilado.core.document.addresses import find, joined, owner_of, parted, reaches, walked, within
 from apilado.core.document.section import OF_THE_WHOLE
-from apilado.core.parameters import Parameter, PartList, models_in, parameters_of, part_lists_of
+from apilado.core.parameters import Parameter, PartList, models_in, parameters_by_name, part_lists_of
 from apilado.errors import InvalidEdit
 
 if TYPE_CHECKING:
@@ -22,8 +22,7 @@ def parameter_at(root: BaseModel, path: str) -> Parameter | None:
     if isinstance(holder, tuple | dict):
         listed = parameter_at(root, path_of_holder)
         return listed.each() if listed is not None and listed.kind in ("numbers", "map") else None
-    declared = parameters_of(type(holder)) if isinstance(holder, BaseModel) else ()
-    return next((parameter for parameter in declared if parameter.name == last), None)
+    return parameters_by_name(type(holder)).get(last) if isinstance(holder, BaseModel) else None
 
 
 def value_at(root: BaseModel, path: str) -> Any:

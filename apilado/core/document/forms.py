@@ -78,10 +78,12 @@ def forms_of(stack: Stack, takes: Callable[[str], bool] = lambda path: True) -> 
     Args:
         takes: says by its address whether a value that a section changes is of concern.
     """
+    taken = [[c for c in s.changes if takes(c.path) and differs(stack, c)] for s in stack.sections]
+    if not any(taken):
+        return Forms((stack,))
     numbers: dict[tuple[tuple[str, str], ...], int] = {(): 0}
     stacks, at = [stack], []
-    for section in stack.sections:
-        differing = [c for c in section.changes if takes(c.path) and differs(stack, c)]
+    for section, differing in zip(stack.sections, taken, strict=True):
         name = tuple(sorted((change.path, repr(change.value)) for change in differing))
         if name not in numbers:
             numbers[name] = len(stacks)

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal
 from apilado.core.banded import LEAST_BANDS, MOST_BANDS, Band, Banded, begun
 from apilado.core.document.addresses import joined
 from apilado.core.document.equaliser import MOST_POINTS, AnyPoint, Phase
+from apilado.core.identity import ByIdentity
 from apilado.core.parameters import Model, choice, number, parts, switch, tagged_union
 from apilado.core.parts import Part
 from apilado.core.treatments.base import Treatment, Turning
@@ -17,6 +18,8 @@ from apilado.core.treatments.registry import TREATMENTS
 MOST_STEPS = 24
 MOST_CHAINED = 12
 """Steps in a chain of a container."""
+_WALKED, _TREATMENTS = ByIdentity(256), ByIdentity(256)
+"""The steps of paths, and the treatments among them."""
 
 
 class Points(Model):
@@ -199,21 +202,29 @@ def eqs_in(path: Iterable[Any]) -> tuple[Equaliser, ...]:
     return tuple(step for step in path if isinstance(step, Equaliser))
 
 
-def every_step(holder: str, path: Iterable[AnyStep]) -> Iterator[tuple[str, AnyStep]]:
+def every_step(holder: str, path: tuple[AnyStep, ...]) -> tuple[tuple[str, AnyStep], ...]:
     """(address, step) of each step of a path, those in its containers behind these.
 
     Args:
         holder: the address of what has the path.
     """
+    found: tuple[tuple[str, AnyStep], ...] = _WALKED.get(lambda: tuple(_walked(holder, path)), path, beside=holder)
+    return found
+
+
+def _walked(holder: str, path: Iterable[AnyStep]) -> Iterator[tuple[str, AnyStep]]:
     for step in path:
         here = joined(holder, "path", step.id)
         yield here, step
         for strand in step.strands() if isinstance(step, Container) else ():
-            yield from every_step(joined(here, strand.where), strand.path)
+            yield from _walked(joined(here, strand.where), strand.path)
 
 
-def every_treatment(holder: str, path: Iterable[AnyStep]) -> Iterator[tuple[str, Treatment]]:
+def every_treatment(holder: str, path: tuple[AnyStep, ...]) -> tuple[tuple[str, Treatment], ...]:
     """(address, treatment) of each treatment of a path, those in its containers too."""
-    for address, step in every_step(holder, path):
-        if isinstance(step, Treatment):
-            yield address, step
+
+    def chosen() -> tuple[tuple[str, Treatment], ...]:
+        return tuple((address, step) for address, step in every_step(holder, path) if isinstance(step, Treatment))
+
+    found: tuple[tuple[str, Treatment], ...] = _TREATMENTS.get(chosen, path, beside=holder)
+    return found

@@ -45,6 +45,8 @@ class Audition(Model):
 
     def soloed(self, stack: Stack) -> tuple[str, ...]:
         """The parts heard alone that are there; none where everything is heard."""
+        if not self.alone:
+            return ()
         layers, drums = (f"layers/{layer.id}" for layer in stack.layers), map(stack.drum_owner, stack.drum_names())
         tracks = (f"backing/{track.id}" for track in stack.backing)
         there = {*layers, *drums, *tracks, "space"}
@@ -52,6 +54,8 @@ class Audition(Model):
 
     def listened(self, stack: Stack) -> tuple[str, Point] | None:
         """(address of its EQ, point) of the EQ point that is all that is heard, if it is there."""
+        if not self.point:
+            return None
         holder, _ = parted(self.point)
         eq, _ = parted(holder)
         point = find(stack, self.point) if eq in stack.equalisers() else None

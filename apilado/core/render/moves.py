@@ -10,7 +10,7 @@ from typing import Any, TypeVar
 from pydantic import BaseModel
 
 from apilado.core.clock import Clock
-from apilado.core.document.addresses import find, owner_of, parts_of, replaced, within
+from apilado.core.document.addresses import find, outwards, owner_of, parted, parts_of, replaced, within
 from apilado.core.document.declarations import parameter_at
 from apilado.core.document.forms import forms_of, in_frames, of_a_movement, section_of, stepping, values_over
 from apilado.core.document.layer import Layer
@@ -49,6 +49,9 @@ class Moved:
         return part
 
 
+NOTHING = Moved()
+
+
 def moving(
     function: Callable[..., Any],
     *inputs: Stage,
@@ -79,11 +82,18 @@ class Moves:
         self._targets = [targets_of(form) for form in self.forms.stacks]
         """Of each form, what moves the value at an address."""
         self._paths = tuple(dict.fromkeys([*(path for form in self._targets for path in form), *stepping(stack)]))
+        self._within: dict[str, list[str]] = {}
+        """Those addresses, by that of each part that they lie in."""
+        for path in self._paths:
+            for part in outwards(parted(path)[0]):
+                self._within.setdefault(part, []).append(path)
         self._curves: dict[str, Stage] = {}
 
     def of(self, address: str, *names: str) -> Moved:
         """What moves of the part at an address: anything in it, or only the values that are named."""
-        paths = [path for path in self._paths if within(path, address) and path != address]
+        paths = self._within.get(address)
+        if paths is None:
+            return NOTHING
         depth = len(parts_of(address))
         inner = {path: "/".join(parts_of(path)[depth:]) for path in paths}
         chosen = [path for path in paths if not names or inner[path] in names]

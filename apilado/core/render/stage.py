@@ -98,15 +98,26 @@ def canonical(value: Any) -> str:
     Raises:
         TypeError: a value of a kind that has no canonical text here.
     """
-    if isinstance(value, PLAIN):
+    told = _teller(type(value))
+    if told is repr:
         return repr(value)
-    if isinstance(value, BaseModel):
-        return _TEXTS.get(partial(_told, value), value)
-    if isinstance(value, tuple):
-        return _TEXTS.get(partial(_digest, value), value) if len(value) >= LONG else _listed(value)
-    if hasattr(value, "__dataclass_fields__"):
-        return _TEXTS.get(partial(_fielded, value), value)
-    raise TypeError(f"a stage takes models, dataclasses, tuples and plain values, not {type(value).__name__}")
+    if told is _listed and len(value) < LONG:
+        return _listed(value)
+    return _TEXTS.get(partial(_digest if told is _listed else told, value), value)
+
+
+@cache
+def _teller(kind: type) -> Callable[[Any], str]:
+    """What makes the text of values of a kind."""
+    if issubclass(kind, PLAIN):
+        return repr
+    if issubclass(kind, BaseModel):
+        return _told
+    if issubclass(kind, tuple):
+        return _listed
+    if hasattr(kind, "__dataclass_fields__"):
+        return _fielded
+    raise TypeError(f"a stage takes models, dataclasses, tuples and plain values, not {kind.__name__}")
 
 
 def _placed(pointer: str, places: Mapping[str, str]) -> str:
@@ -167,6 +178,11 @@ def _digest(value: tuple[Any, ...]) -> str:
     return f"#{hashlib.blake2b(_listed(value).encode(), digest_size=16).hexdigest()}"
 
 
+@cache
+def _called(function: Callable[..., Result]) -> str:
+    return f"{function.__module__}.{function.__qualname__}"
+
+
 def stage(
     function: Callable[..., Result],
     *inputs: Stage,
@@ -183,7 +199,7 @@ def stage(
     of assets that are named by their content.
     """
     given = [f"{name}={canonical(parameters[name])}" for name in sorted(parameters)]
-    told = "|".join([f"{function.__module__}.{function.__qualname__}", *given]).encode()
+    told = "|".join([_called(function), *given]).encode()
     key = hashlib.blake2b(b"".join([told, *[source.key for source in inputs]]), digest_size=16).digest()
     named: dict[str, Any] = {"where": where, "each_channel": each_channel}
     return Stage(key, function, inputs, parameters, context or {}, kept, remembers, **named)
