@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -47,6 +48,7 @@ def edit(
     base: int | None = None,
     gesture: str | None = None,
     client: str | None = None,
+    foreseen: Callable[[Stack], None] | None = None,
 ) -> Edited:
     """Does an edit on the stack as it is now.
 
@@ -54,6 +56,8 @@ def edit(
         base: the revision that the editor was looking at, if any.
         gesture: edits of one gesture are one step of undo.
         client: the page that asks for it.
+        foreseen: told the document as soon as the edit is known to fit, before the disk has it; once more where another
+            edit came in between.
 
     Raises:
         InvalidEdit: it does not fit the stack any more, or would make it invalid; nothing is changed.
@@ -69,6 +73,8 @@ def edit(
         _check_assets(workspace, head.stack, changed)
         title = change.title(head.stack, changed)
         changed, names = thaw_changed(changed, workspace.load)
+        if foreseen is not None:
+            foreseen(changed)
         new = Step(changed, title, gesture, client)
         going_on = _going_on(workspace, head, change, new) if gesture else []
         steps = going_on or [new]

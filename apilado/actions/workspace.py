@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from threading import Event, Lock
@@ -24,6 +25,8 @@ from apilado.store.sounds import Sounds
 from apilado.store.stacks import Stacks
 
 DATABASE_NAME = "apilado.sqlite3"
+MOST_FOREHEARD = 4
+"""How many edits are rendered at a time while they are being kept: those of one page come one after the other."""
 LET_BY_S = 0.25
 """How long an edit that was overtaken lets the newest by at most, before it is answered."""
 
@@ -72,6 +75,8 @@ class Workspace:
         "further" ones that run beside a whole loop."""
         self.heard: dict[int, LoopHeard] = {}
         """By its number, what each stack was heard by last."""
+        self.foreheard = ThreadPoolExecutor(MOST_FOREHEARD, thread_name_prefix="foreheard")
+        """What renders a stretch of an edit before it is kept."""
         self.sent = Sent()
         self.closers: list[Callable[[], None]] = []
         """What is ended before the folder is closed: whoever works behind says so here."""
@@ -124,6 +129,7 @@ class Workspace:
         """Ends the threads and closes the database."""
         for end in self.closers:
             end()
+        self.foreheard.shutdown()
         self.engine.close()
         self.database.close()
         self._held.release()

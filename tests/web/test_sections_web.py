@@ -6,10 +6,11 @@ from unittest.mock import patch
 
 import numpy as np
 
-from apilado.actions import stacks
+from apilado.actions import hearing, stacks
 from apilado.actions.hearing import OVER_S
+from apilado.core.document.edits_values import SetValue
 from apilado.core.render.stretch import NotAtOnce
-from apilado.errors import Overtaken
+from apilado.errors import Overtaken, StorageFault
 from tests.web.case import WebCase
 
 
@@ -112,7 +113,7 @@ class SectionsWebTest(WebCase):
 
     def test_what_a_newer_edit_of_the_page_has_overtaken_is_not_drawn(self):
         length = self.loop()[0].shape[1]
-        with patch("apilado.web.routes.sound.hear_stretch", side_effect=Overtaken("newer")):
+        with patch("apilado.web.routes.bench.hear_stretch", overtaken):
             first, (answer, _) = self.heard({"op": "set", "path": "layers/high/mute", "value": True}, 0, length)
         self.assertIn("kept", first[0])
         self.assertIsNone(answer["answer"]["plan"])
@@ -121,7 +122,7 @@ class SectionsWebTest(WebCase):
     def test_what_was_overtaken_is_answered_behind_the_sound_of_the_newest(self):
         length = self.loop()[0].shape[1]
         with (
-            patch("apilado.web.routes.sound.hear_stretch", side_effect=Overtaken("newer")),
+            patch("apilado.web.routes.bench.hear_stretch", overtaken),
             patch.object(self.workspace, "let_by") as let_by,
         ):
             self.heard({"op": "set", "path": "layers/high/mute", "value": True}, 0, length)
@@ -136,6 +137,46 @@ class SectionsWebTest(WebCase):
             newest.set()
             waiting.join(60.0)
         self.assertTrue(through.is_set())
+
+    def test_an_edit_is_rendered_while_it_is_being_kept_and_heard_as_it_was_kept(self):
+        length, keep, rendered = self.loop()[0].shape[1], self.workspace.stacks.append, threading.Event()
+        goes_on, begun = hearing.hear_stretch, []
+
+        def first_heard(workspace, stack_id, stack, *given, **named):
+            begun.append(stack)
+            for found in goes_on(workspace, stack_id, stack, *given, **named):
+                rendered.set()
+                yield found
+
+        def slow(*given, **named):
+            self.assertTrue(rendered.wait(60.0), "nothing was rendered before the disk had it")
+            return keep(*given, **named)
+
+        def beaten(*given, **named):
+            """Another page is quicker, once."""
+            with patch.object(self.workspace.stacks, "append", keep):
+                stacks.edit(self.workspace, self.stack_id, SetValue(path="layers/mid/level_db", value=-30.0))
+            appending.side_effect = keep
+            return keep(*given, **named)
+
+        with (
+            patch("apilado.web.routes.bench.hear_stretch", first_heard),
+            patch.object(self.workspace.stacks, "append", side_effect=slow) as appending,
+        ):
+            kept, (sound, _), *_ = self.heard({"op": "set", "path": "layers/high/level_db", "value": -9.0}, 0, length)
+            self.assertEqual((kept[0]["kept"], sound["revision"]), (self.head().id,) * 2)
+            appending.side_effect = beaten
+            _, (sound, content), *_ = self.heard({"op": "set", "path": "layers/sub/level_db", "value": -9.0}, 0, length)
+            self.assertEqual([each.layer("mid").level_db == -30.0 for each in begun], [False, False, True])
+            now, content = self.loop()[0], np.frombuffer(content, "<f4").reshape(2, -1)
+            there = now[:, (sound["begins"] + np.arange(sound["frames"])) % length]
+            self.assertLess(float(np.abs(content - there).max()), 0.03 * float(np.abs(now).max()))
+            # What the disk does not take is told, and nothing of it is heard.
+            appending.side_effect = StorageFault("full")
+            posted = self.posted(
+                {"op": "set", "path": "layers/sub/mute", "value": True}, hears={"place": 0, "length": length}
+            )
+            self.assertEqual(self.client.post(f"/stacks/{self.stack_id}/edits", json=posted).status_code, 507)
 
     def test_where_a_hand_lets_go_ends_what_is_rendered_of_its_way_before_the_edit_is_done(self):
         tokens = [self.workspace.newest("stretch", self.stack_id, page) for page in ("own", "other")]
@@ -175,6 +216,12 @@ class SectionsWebTest(WebCase):
         self.assertEqual(other.headers["X-Blocks"], first.headers["X-Blocks"])
         again = asked(number)
         self.assertEqual((again.headers["X-Blocks"], again.content), ("", b""))
+
+
+def overtaken(*given, **named):
+    """A stretch that something newer has overtaken."""
+    raise Overtaken("newer")
+    yield
 
 
 def over(token):

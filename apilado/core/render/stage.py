@@ -98,7 +98,7 @@ def canonical(value: Any) -> str:
     Raises:
         TypeError: a value of a kind that has no canonical text here.
     """
-    told = _teller(type(value))
+    told = _teller(value.__class__)
     if told is repr:
         return repr(value)
     if told is _listed and len(value) < LONG:

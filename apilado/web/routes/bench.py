@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from functools import partial
 from threading import Event
 from types import MappingProxyType
 from typing import Any, Literal
@@ -13,6 +14,7 @@ from pydantic import Field
 
 from apilado.actions import stacks
 from apilado.actions.freezing import thawed_in_words
+from apilado.actions.hearing import Foreheard, Heard, hear_stretch
 from apilado.actions.stacks import Edited
 from apilado.actions.workspace import Workspace
 from apilado.core.document.addresses import addresses_in, parts_of
@@ -157,8 +159,10 @@ def edits(request: Request, stack_id: int, posted: EditRequest) -> Any:
     section = posted.view.section
     inside = edit.goes_into(section) and not posted.whole
     change = InSection(section=section, edit=edit) if inside else edit
+    soon = Foreheard(workspace, partial(_heard_of, workspace, stack_id, posted, token))
+    given: dict[str, Any] = {"base": posted.base, "gesture": posted.gesture, "client": posted.client}
     with workspace.engine.going_first(Rank.SOON if posted.hears else Rank.USUAL):
-        done = stacks.edit(workspace, stack_id, change, base=posted.base, gesture=posted.gesture, client=posted.client)
+        done = stacks.edit(workspace, stack_id, change, **given, foreseen=soon.begin if posted.hears else None)
     for purpose in ("drawings", "plumb", "room", "elsewhere", "now"):
         workspace.overtake(purpose, stack_id)
     if posted.final:
@@ -166,10 +170,22 @@ def edits(request: Request, stack_id: int, posted: EditRequest) -> Any:
     if posted.hears is None:
         coming.set()
         return edited(workspace, posted, edit, change, done)
-    token = token or workspace.newest("stretch", stack_id, posted.client)
     return StreamingResponse(
-        _heard_first(workspace, stack_id, posted, edit, change, done, token, coming), media_type=PARTS
+        _heard_first(workspace, stack_id, posted, edit, change, done, soon, coming), media_type=PARTS
     )
+
+
+def _heard_of(
+    workspace: Workspace, stack_id: int, posted: EditRequest, token: Token | None, stack: Stack
+) -> Iterator[Heard]:
+    """What is heard of an edit: where the hand has let go, in pieces if that is sooner."""
+    hears = posted.hears
+    if hears is None:
+        return iter(())
+    token = token or workspace.newest("stretch", stack_id, posted.client)
+    workspace.overtake("further", stack_id, posted.client)
+    given: dict[str, Any] = {"came": hears.came, "in_pieces": posted.final}
+    return hear_stretch(workspace, stack_id, stack, hears.place, hears.length, token, posted.view, **given)
 
 
 def _heard_first(
@@ -179,26 +195,22 @@ def _heard_first(
     edit: Edit,
     change: Edit,
     done: Edited,
-    token: Token,
+    soon: Foreheard,
     coming: Event,
 ) -> Iterator[bytes]:
-    """That the edit is kept, then a stretch of its sound (the ear comes first; where the hand has let go, in pieces if
-    that is sooner), then the answer to it.
+    """That the edit is kept, then a stretch of its sound (the ear comes first), then the answer to it.
 
     Where it has been overtaken, its answer comes behind the sound of the newest.
     """
     yield answer_part({"kept": done.revision.id})
     overtaken = False
-    if posted.hears is not None:
-        workspace.overtake("further", stack_id, posted.client)
-        asked = (workspace, stack_id, done.revision.id, done.revision.stack, posted.hears, token, posted.view)
-        try:
-            yield from stretch_parts(*asked, in_pieces=posted.final)
-        except Overtaken:
-            overtaken = True
-        coming.set()
-        if overtaken:
-            workspace.let_by(stack_id, posted.client)
+    try:
+        yield from stretch_parts(soon.pieces(done.revision.stack), done.revision.id, soon.began)
+    except Overtaken:
+        overtaken = True
+    coming.set()
+    if overtaken:
+        workspace.let_by(stack_id, posted.client)
     with workspace.engine.going_first(Rank.SOON):
         told = edited(workspace, posted, edit, change, done, drawn=not overtaken)
     yield answer_part({"answer": told})

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from time import perf_counter
 from typing import Any
 from urllib.parse import quote
@@ -13,12 +13,12 @@ from fastapi import APIRouter, Query, Request
 from fastapi.responses import Response
 from pydantic import Field
 
-from apilado.actions.hearing import hear_stretch
+from apilado.actions.hearing import Heard, hear_stretch
 from apilado.actions.listening import Levels, hear_loop, levels_of
 from apilado.actions.sent import BLOCK_FRAMES
 from apilado.actions.stems import stems_around
 from apilado.actions.tapping import LONGEST_S, release_ms_of, tap
-from apilado.actions.workspace import LoopHeard, Workspace
+from apilado.actions.workspace import LoopHeard
 from apilado.core.document.stack import Stack
 from apilado.core.parameters import Model
 from apilado.core.render.audition import WHOLE, Audition
@@ -143,29 +143,12 @@ def answer_part(head: dict[str, Any], content: bytes = b"") -> bytes:
     return len(told).to_bytes(4, "little") + told + content
 
 
-def stretch_parts(
-    workspace: Workspace,
-    stack_id: int,
-    revision: int,
-    stack: Stack,
-    playhead: Playhead,
-    token: Token,
-    heard: Audition,
-    *,
-    further: bool = False,
-    in_pieces: bool = False,
-) -> Iterator[bytes]:
-    """A stretch of the stack from the playhead on as parts of an answer; none where the loop is to be waited for.
+def stretch_parts(pieces: Iterable[Heard], revision: int, begun: float) -> Iterator[bytes]:
+    """The pieces of a stretch as parts of an answer.
 
     Args:
-        further: another one is heard already: it gives way to one of something newer, and not the other way round.
-        in_pieces: whether it may come in two.
-
-    Raises:
-        Overtaken: the page has asked for another one since.
+        begun: when it was begun, by `perf_counter`.
     """
-    begun, asked = perf_counter(), (stack, playhead.place, playhead.length, token, heard)
-    pieces = hear_stretch(workspace, stack_id, *asked, further=further, came=playhead.came, in_pieces=in_pieces)
     for found in pieces:
         head = {
             "revision": revision,
@@ -218,9 +201,10 @@ def stretch(request: Request, stack_id: int, posted: StretchRequest) -> Response
     token = workspace.newest("further" if posted.further else "stretch", stack_id, posted.client)
     if not posted.further:
         workspace.overtake("further", stack_id, posted.client)
-    asked = (workspace, stack_id, head.id, head.stack, posted, token, posted.heard)
+    asked = (workspace, stack_id, head.stack, posted.place, posted.length, token, posted.heard)
+    begun, pieces = perf_counter(), hear_stretch(*asked, further=posted.further, came=posted.came)
     try:
-        found = b"".join(stretch_parts(*asked, further=posted.further))
+        found = b"".join(stretch_parts(pieces, head.id, begun))
     except Overtaken:
         found = b""
     return Response(found, media_type=PARTS)
