@@ -29,6 +29,7 @@ from apilado.core.dsp.oversampling import phase_filters, run_down, run_up
 from apilado.core.dsp.rooms import LINES, Room, in_room
 from apilado.core.dsp.sampling import CROSSINGS, CUTOFF, read_at_places
 from apilado.core.dsp.shapers import soft_clip_between
+from apilado.core.render.cores import Keeping, cores
 
 RATE_HZ, FRAMES = 48000, 1 << 17
 COPIES = 7
@@ -103,7 +104,7 @@ def two_threads() -> float:
     def work(out: Audio) -> None:
         _multiplied(few, out, 20 * TIMES)
 
-    with ThreadPoolExecutor(2) as pool:
+    with ThreadPoolExecutor(2, initializer=Keeping(cores()).take) as pool:
         alone, together = least_seconds(Side(lambda _: work(outs[0])), Side(lambda _: list(pool.map(work, outs))))
     return 2.0 * alone / together
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections import OrderedDict
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -18,6 +17,7 @@ import numpy as np
 from apilado.core.clock import Clock
 from apilado.core.dsp.breaking_off import broken_off_by
 from apilado.core.render.cache import DEFAULT_LIMIT_BYTES, StageCache
+from apilado.core.render.cores import Keeping, cores
 from apilado.core.render.paces import expected_ns, took
 from apilado.core.render.stage import Stage
 from apilado.errors import Overtaken
@@ -82,14 +82,15 @@ class Engine:
         """What is measured of it: a room of its own, or the spectra of a long piece would put out what is heard."""
         self._chains: OrderedDict[bytes, float] = OrderedDict()
         """By its key, the seconds that a stage took with all that it was made of."""
-        self._threads = threads or os.cpu_count() or 2
+        among = cores()
+        self._threads = threads or len(among)
         self._at_work = dict.fromkeys(Rank, 0)
         """How many stages of each rank are being computed."""
         self._waiting = dict.fromkeys(Rank, 0)
         """How much is called for that no thread has begun with."""
         self._threads_of = {Rank.BEHIND: max(1, self._threads - 1), Rank.USUAL: self._threads, Rank.SOON: self._threads}
         self.pools = {
-            rank: ThreadPoolExecutor(count, thread_name_prefix=rank.name.lower())
+            rank: ThreadPoolExecutor(count, rank.name.lower(), Keeping(among).take if rank > Rank.BEHIND else None)
             for rank, count in self._threads_of.items()
         }
         self._way = _Way()
