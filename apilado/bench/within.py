@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -30,6 +31,8 @@ from apilado.core.treatments.compressor import Compressor
 from apilado.core.treatments.soft_clip import SoftClip
 
 EDIT_GOAL, MEASURING_GOAL, REST_GOAL, MOVING_GOAL, DENORMAL_GOAL, TALKING_GOAL = 0.15, 0.25, 1.2, 2.0, 3.0, 0.5
+ODD_BPM = 87.0
+"""At 120 bpm the length of a loop is a round number, whose spectra are soon taken; at this one it is none."""
 EDITS: tuple[tuple[str, Edit], ...] = (
     ("an EQ gain of one layer", SetValue(path="layers/middle/path/eq/points/cut/gain_db", value=-5.0)),
     ("a crossover", MoveCrossover(crossover="lower", frequency_hz=125.0)),
@@ -41,26 +44,17 @@ def _cold(threads: int | None = None) -> Side:
     return Side(lambda e: rendered_anew(reference_stack(), e), lambda: cold_engine(threads))
 
 
+def _heard(stack: Stack) -> Engine:
+    """An engine that has rendered a stack."""
+    engine = cold_engine()
+    rendered(stack, engine)
+    return engine
+
+
 def edits(part: str) -> Iterator[Figure]:
     """The whole loop after one edit, the stretch of it that is heard first, and what is measured anew of it."""
     stack = reference_stack()
-
-    def heard() -> Engine:
-        engine = cold_engine()
-        rendered(stack, engine)
-        return engine
-
-    def known() -> Engine:
-        engine = heard()
-        sound(measure(stack, no_assets, engine))
-        return engine
-
-    def heard_after(edited: Stack) -> Engine:
-        engine = known()
-        rendered(edited, engine)
-        return engine
-
-    edited = {name: apply(stack, edit) for name, edit in EDITS}
+    heard, edited = partial(_heard, stack), {name: apply(stack, edit) for name, edit in EDITS}
     cold, *taken = least_seconds(_cold(), *[Side(lambda e, s=s: rendered_anew(s, e), heard) for s in edited.values()])
     for name, each in zip(edited, taken, strict=True):
         yield Figure(part, name, each / cold, EDIT_GOAL)
@@ -74,14 +68,28 @@ def edits(part: str) -> Iterator[Figure]:
     cold, *taken = least_seconds(_cold(), *sides)
     for name, each in zip(edited, taken, strict=True):
         yield Figure(part, f"heard at once after {name}", each / cold, EDIT_GOAL)
+    yield from _measuring(part, stack, "")
+    yield from _measuring(part, apply(stack, SetValue(path="tempo_bpm", value=ODD_BPM)), f", at {ODD_BPM:g} bpm")
+
+
+def _measuring(part: str, stack: Stack, told: str) -> Iterator[Figure]:
+    """What is measured anew after one edit, and all of it at first, against a cold render of the same stack."""
+    edited = {name: apply(stack, edit) for name, edit in EDITS}
+
+    def heard_after(changed: Stack) -> Engine:
+        engine = _heard(stack)
+        sound(measure(stack, no_assets, engine))
+        rendered(changed, engine)
+        return engine
+
     cold, first, *taken = least_seconds(
-        _cold(),
-        Side(lambda e: sound(measure(stack, no_assets, e)), heard),
+        Side(lambda e: rendered_anew(stack, e), cold_engine),
+        Side(lambda e: sound(measure(stack, no_assets, e)), partial(_heard, stack)),
         *[Side(lambda e, s=s: sound(measure(s, no_assets, e)), lambda s=s: heard_after(s)) for s in edited.values()],
     )
     for name, each in zip(edited, taken, strict=True):
-        yield Figure(part, f"measuring after {name}", each / cold, MEASURING_GOAL)
-    yield Figure(part, "measuring all of it for the first time", first / cold)
+        yield Figure(part, f"measuring after {name}{told}", each / cold, MEASURING_GOAL)
+    yield Figure(part, f"measuring all of it for the first time{told}", first / cold)
 
 
 def curves(part: str) -> Iterator[Figure]:
