@@ -119,12 +119,12 @@ def find(root: Any, path: str) -> Any:
 
 
 def _found_in(root: Model, path: str) -> Any:
-    name, _, rest = path.partition("/")
+    name, more, rest = path.partition("/")
     part = member(root, name)
-    if rest and not isinstance(part, BaseModel):
-        listed, _, rest = rest.partition("/")
-        part = find(root, joined(name, listed)) if rest else member(part, listed)
-    return find(part, rest) if rest else part
+    if more and not isinstance(part, BaseModel):
+        listed, more, rest = rest.partition("/")
+        part = find(root, f"{name}/{listed}") if more else member(part, listed)
+    return find(part, rest) if more else part
 
 
 def reaches(root: Any, path: str) -> bool:

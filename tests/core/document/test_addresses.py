@@ -47,7 +47,15 @@ class AddressesTest(unittest.TestCase):
         stack = self.stacks[-1]
         remembered = {}
         with mock.patch.object(addresses._FOUND, "get", return_value=remembered):
-            for path in ("tempo_bpm", "tempo_bpm", f"layers/{stack.layers[0].id}", "layers/nobody", "x" * 1000):
+            for path in (
+                "tempo_bpm",
+                "tempo_bpm",
+                f"layers/{stack.layers[0].id}",
+                "layers/nobody",
+                "x" * 1000,
+                "layers//l0",
+                "layers/",
+            ):
                 self.assertIs(addresses.find(stack, path), addresses.walked(stack, path)[-1])
             self.assertEqual(list(remembered), ["tempo_bpm", f"layers/{stack.layers[0].id}"])
             remembered["key"] = "from before"
