@@ -51,29 +51,31 @@ class Heard:
 
 
 class Foreheard:
-    """A stretch of a document that is still on its way to the disk: its first piece is rendered meanwhile."""
+    """A stretch of a document that is still on its way to the disk: its first piece is rendered meanwhile.
+
+    What is kept in the end is what it was begun with last.
+    """
 
     def __init__(self, workspace: Workspace, pieces_of: Callable[[Stack], Iterator[Heard]]) -> None:
         self._workspace, self._pieces_of = workspace, pieces_of
-        self._begun: tuple[Stack, Iterator[Heard], Future[Heard | None]] | None = None
+        self._begun: tuple[Iterator[Heard], Future[Heard | None]] | None = None
         self.began = perf_counter()
         """When the render of it began, by `perf_counter`."""
 
     def begin(self, stack: Stack) -> None:
         """Begins with the first piece of it."""
         self.began, pieces = perf_counter(), self._pieces_of(stack)
-        self._begun = stack, pieces, self._workspace.foreheard.submit(next, pieces, None)
+        self._begun = pieces, self._workspace.foreheard.submit(next, pieces, None)
 
-    def pieces(self, stack: Stack) -> Iterator[Heard]:
-        """All of them, of the document as it is kept: what was begun of another one is of no use.
+    def pieces(self) -> Iterator[Heard]:
+        """All of them; none where nothing was begun.
 
         Raises:
             Overtaken: something newer is to be heard.
         """
-        if self._begun is None or self._begun[0] is not stack:
-            self.begin(stack)
-        assert self._begun is not None
-        _, pieces, first = self._begun
+        if self._begun is None:
+            return
+        pieces, first = self._begun
         found = first.result()
         while found is not None:
             yield found

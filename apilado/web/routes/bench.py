@@ -205,7 +205,7 @@ def _heard_first(
     yield answer_part({"kept": done.revision.id})
     overtaken = False
     try:
-        yield from stretch_parts(soon.pieces(done.revision.stack), done.revision.id, soon.began)
+        yield from stretch_parts(soon.pieces(), done.revision.id, soon.began)
     except Overtaken:
         overtaken = True
     coming.set()
