@@ -10,6 +10,7 @@ from apilado.bench.timing import Side, least_seconds
 from apilado.core.clock import Clock
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.cabinets import BOXES, box_response
+from apilado.core.dsp.filters import DC_BLOCKER_HZ
 from apilado.core.render.steps import treat
 from apilado.core.treatments.base import Treatment
 from apilado.core.treatments.bits import Bits
@@ -38,14 +39,19 @@ def pairs() -> list[tuple[Treatment, Callable[[Audio, int], Audio]]] | None:
     except ImportError:
         return None
     ladder = library.LadderFilter(library.LadderFilter.Mode.LPF24, 800.0, 0.2, 1.0)
+
+    def driven(curve: Callable[[Audio, int], Audio]) -> Callable[[Audio, int], Audio]:
+        """Drives here leave no DC; the library's need its own high-pass of the first order behind them for that."""
+        return library.Pedalboard([curve, library.HighpassFilter(DC_BLOCKER_HZ)])
+
     return [
         (Filter(cutoff_hz=800.0), ladder),
         (Compressor(), library.Compressor(-18.0, 3.0, 10.0, 120.0)),
         (PeakLimiter(), library.Limiter(-6.0, 120.0)),
         (GateStep(), library.NoiseGate(-36.0, 10.0, 1.0, 60.0)),
-        (Saturation(oversampling=1), library.Distortion(4.0)),
-        (HardClip(oversampling=1), library.Clipping(-12.0)),
-        (Bits(reading_hz=48000.0), library.Bitcrush(6.0)),
+        (Saturation(oversampling=1), driven(library.Distortion(4.0))),
+        (HardClip(oversampling=1), driven(library.Clipping(-12.0))),
+        (Bits(reading_hz=48000.0), driven(library.Bitcrush(6.0))),
         # As the library's: one copy, nothing kept in the middle, no filters of its own.
         (Chorus(voices=1, mono_below_hz=0.0), library.Chorus()),
         (Phaser(mono_below_hz=0.0), library.Phaser()),

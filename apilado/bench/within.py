@@ -52,12 +52,12 @@ def _heard(stack: Stack) -> Engine:
 
 
 def edits(part: str) -> Iterator[Figure]:
-    """The whole loop after one edit, the stretch of it that is heard first, and what is measured anew of it."""
+    """The stretch that is heard first after one edit, the whole loop behind it, and what is measured anew of it."""
     stack = reference_stack()
     heard, edited = partial(_heard, stack), {name: apply(stack, edit) for name, edit in EDITS}
     cold, *taken = least_seconds(_cold(), *[Side(lambda e, s=s: rendered_anew(s, e), heard) for s in edited.values()])
     for name, each in zip(edited, taken, strict=True):
-        yield Figure(part, name, each / cold, EDIT_GOAL)
+        yield Figure(part, name, each / cold)  # its goal is that of the stretch, which is heard sooner
     clock = clock_of(stack, looped=True)
     given: dict[str, Any] = {
         "begins": clock.loop_frames // 3,

@@ -108,6 +108,12 @@ def greatest(value: Value) -> float:
     return float(np.max(value.values)) if isinstance(value, Curve) else value
 
 
+def at_rest(value: Value) -> Value:
+    """The number, also of a curve that never leaves it; else the curve."""
+    lowest = least(value)
+    return lowest if lowest == greatest(value) else value
+
+
 def least(value: Value) -> float:
     """The number, or the lowest that the curve reaches."""
     return float(np.min(value.values)) if isinstance(value, Curve) else value

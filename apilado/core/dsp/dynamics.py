@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from apilado.core.dsp.audio import Audio
 from apilado.core.dsp.breaking_off import pieces
-from apilado.core.dsp.curves import Curve, Value, mapped, per_frame, rows
+from apilado.core.dsp.curves import Curve, Value, at_rest, mapped, per_frame, rows
 from apilado.core.dsp.kernels import kernel
 from apilado.core.dsp.lead_in import wrapped_tail, wrapped_value
 from apilado.core.dsp.logarithms import DB_PER_DOUBLING, powers_of_two, to_decibels
@@ -191,8 +191,9 @@ def gain_reduction(
     """
     state = np.zeros(4) if state is None else state.copy()
     out = np.empty(key.shape[1], np.float32)
+    slope = mapped(detector.ratio, lambda ratio: 1.0 - 1.0 / ratio)
     how = (
-        *rows((detector.threshold_db, mapped(detector.ratio, lambda ratio: 1.0 - 1.0 / ratio), detector.range_db)),
+        *rows([at_rest(each) for each in (detector.threshold_db, slope, detector.range_db)]),
         detector.knee_db,
         smoothing_coefficient(detector.attack_ms, rate_hz),
         smoothing_coefficient(detector.release_ms, rate_hz),

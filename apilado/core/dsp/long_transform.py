@@ -25,8 +25,9 @@ SHORTEST = 2**14
 """Below, one transform is as quick."""
 ANEW = 256
 """So many turns are multiplied up from one another; what lies further on begins with one of its own."""
-TILE_ROWS, TILE_COLUMNS = 64, 16
-"""So much of a table is read at a time, crosswise, that it stays in the cache."""
+IN_CACHE = 2**14
+"""So many lines are put in order at a time that they stay in the cache."""
+Lines = NDArray[np.complex64]
 SIDE_BY_SIDE = 16
 """Short transforms that are made together: a multiple of what SciPy takes at once."""
 
@@ -72,55 +73,34 @@ def _turned(table: Any, begin: int, end: int) -> None:
 
 
 @kernel
-def _apart(table: Any, gain: float, begin: int, end: int, left: Any, right: Any) -> None:
-    """The lines of two real signals from those of left + i·right: line r + rows·c of them stands in row r, column c.
-
-    Only those of some rows are made.
-    """
-    rows, columns = table.shape
-    half, wanted = np.float32(0.5 * gain), -(-left.shape[0] // rows)
-    for first_row in range(begin, end, TILE_ROWS):
-        for first_column in range(0, wanted, TILE_COLUMNS):
-            for column in range(first_column, min(wanted, first_column + TILE_COLUMNS)):
-                last_row = min(end, first_row + TILE_ROWS, left.shape[0] - column * rows)
-                for row in range(first_row, last_row):
-                    # The mirror image of a line is line points - line; that of line 0 is itself.
-                    here = table[row, column]
-                    there = table[rows - row, columns - 1 - column] if row else table[0, (columns - column) % columns]
-                    line = column * rows + row
-                    left[line] = complex(half * (here.real + there.real), half * (here.imag - there.imag))
-                    right[line] = complex(half * (here.imag + there.imag), half * (there.real - here.real))
+def _apart(here: Any, there: Any, gain: float, left: Any, right: Any) -> None:
+    """The lines of two real signals from those of left + i·right and the mirror images of these, last one first."""
+    half, last = np.float32(0.5 * gain), there.shape[0] - 1
+    for n in range(here.shape[0]):
+        line, image = here[n], there[last - n]
+        left[n] = complex(half * (line.real + image.real), half * (line.imag - image.imag))
+        right[n] = complex(half * (line.imag + image.imag), half * (image.real - line.real))
 
 
 @kernel
-def _of_halves(table: Any, gain: float, begin: int, end: int, lines: Any) -> None:
-    """The lines of one real signal from those of its even samples + i·its odd ones, in a table as for `_apart`.
-
-    Those of some rows; with those of row 0 the last line too.
-    """
-    rows, columns = table.shape
-    points, half = rows * columns, np.float32(0.5 * gain)
-    step = -np.pi / points
-    turns_re, turns_im = np.empty(TILE_ROWS), np.empty(TILE_ROWS)
+def _of_halves(here: Any, there: Any, first: int, points: int, gain: float, lines: Any) -> None:
+    """The lines of one real signal, from the first on, from those of its even samples + i·its odd ones and the mirror
+    images of these, last one first."""
+    half, last, step = np.float32(0.5 * gain), there.shape[0] - 1, -np.pi / points
+    turns_re, turns_im = np.empty(ANEW), np.empty(ANEW)
     _fill_turns(step, turns_re, turns_im)
-    for first_row in range(begin, end, TILE_ROWS):
-        for column in range(columns):
-            first = column * rows + first_row
-            to_re, to_im = np.cos(step * first), np.sin(step * first)
-            for n in range(min(end - first_row, TILE_ROWS)):
-                row = first_row + n
-                here = table[row, column]
-                there = table[rows - row, columns - 1 - column] if row else table[0, (columns - column) % columns]
-                odd_re, odd_im = here.imag + there.imag, there.real - here.real
-                # The odd samples come one frame later.
-                late_re = np.float32(turns_re[n] * to_re - turns_im[n] * to_im)
-                late_im = np.float32(turns_re[n] * to_im + turns_im[n] * to_re)
-                lines[first + n] = complex(
-                    half * (here.real + there.real + odd_re * late_re - odd_im * late_im),
-                    half * (here.imag - there.imag + odd_re * late_im + odd_im * late_re),
-                )
-    if begin == 0:
-        lines[points] = complex(np.float32(gain) * (table[0, 0].real - table[0, 0].imag), np.float32(0.0))
+    for begin in range(0, here.shape[0], ANEW):
+        to_re, to_im = np.cos(step * (first + begin)), np.sin(step * (first + begin))
+        for n in range(min(ANEW, here.shape[0] - begin)):
+            line, image = here[begin + n], there[last - begin - n]
+            odd_re, odd_im = line.imag + image.imag, image.real - line.real
+            # The odd samples come one frame later.
+            late_re = np.float32(turns_re[n] * to_re - turns_im[n] * to_im)
+            late_im = np.float32(turns_re[n] * to_im + turns_im[n] * to_re)
+            lines[begin + n] = complex(
+                half * (line.real + image.real + odd_re * late_re - odd_im * late_im),
+                half * (line.imag - image.imag + odd_re * late_im + odd_im * late_re),
+            )
 
 
 def _some(count: int, across: int, least: int) -> Iterator[tuple[int, int]]:
@@ -150,19 +130,36 @@ def _table_of(points: NDArray[np.complex64]) -> NDArray[np.complex64]:
     return table
 
 
-def spectrum_of_one(signal: NDArray[np.float32], gain: float = 1.0) -> NDArray[np.complex64]:
+def _in_order(table: NDArray[np.complex64], lines: int) -> Iterator[tuple[int, Lines, Lines]]:
+    """(first line, some lines from it on, their mirror images, last one first), of a table as it is made above.
+
+    The mirror image of a line is line points - line; that of line 0 is itself.
+    """
+    rows, columns = table.shape
+    for begin, end in pieces(-(-lines // rows), max(1, IN_CACHE // rows)):
+        here = np.ascontiguousarray(table[:, begin:end].T).ravel()
+        there = np.empty(here.shape[0] + 1, np.complex64)
+        there[:-1].reshape(-1, rows)[...] = table[:, columns - end : columns - begin].T
+        there[-1] = table[0, -begin % columns]
+        count = min(here.shape[0], lines - begin * rows)
+        yield begin * rows, here[:count], there[-count:]
+
+
+def spectrum_of_one(signal: NDArray[np.float32], gain: float = 1.0) -> Lines:
     """The spectrum of a real signal of an even number of points, times a gain; shape (points/2 + 1,).
 
     Args:
         signal: shape (points,); it is written over.
     """
-    lines, table = np.empty(signal.shape[0] // 2 + 1, np.complex64), _table_of(signal.view(np.complex64))
-    for first, end in _some(table.shape[0], table.shape[1], TILE_ROWS):
-        _of_halves(table, gain, first, end, lines)
+    table = _table_of(signal.view(np.complex64))
+    lines = np.empty(table.size + 1, np.complex64)
+    for first, here, there in _in_order(table, table.size):
+        _of_halves(here, there, first, table.size, gain, lines[first:])
+    lines[-1] = np.float32(gain) * (table[0, 0].real - table[0, 0].imag)
     return lines
 
 
-def spectra_of_two(both: NDArray[np.complex64], lines: int, gain: float = 1.0) -> tuple[NDArray[np.complex64], ...]:
+def spectra_of_two(both: Lines, lines: int, gain: float = 1.0) -> tuple[Lines, ...]:
     """The first lines of the spectra of two real signals, times a gain; each of shape (lines,).
 
     Args:
@@ -170,6 +167,6 @@ def spectra_of_two(both: NDArray[np.complex64], lines: int, gain: float = 1.0) -
         lines: at most half of the points and one.
     """
     left, right, table = np.empty(lines, np.complex64), np.empty(lines, np.complex64), _table_of(both)
-    for first, end in _some(table.shape[0], table.shape[1], TILE_ROWS):
-        _apart(table, gain, first, end, left, right)
+    for first, here, there in _in_order(table, lines):
+        _apart(here, there, gain, left[first:], right[first:])
     return left, right
