@@ -27,8 +27,12 @@ LEGATO_BEATS = 1e-6
 class Note(Model):
     """One note of a pattern."""
 
-    start_beats: Annotated[float, number(low=0.0, high=1024.0, step=0.25, first=FIRST_BEAT, label="Beat")] = 0.0
-    length_beats: Annotated[float, number(low=1 / 64, high=256.0, step=0.25, unit="beats", label="Length")] = 1.0
+    start_beats: Annotated[
+        float, number(low=0.0, high=1024.0, step=0.25, first=FIRST_BEAT, over="piece", label="Beat")
+    ] = 0.0
+    length_beats: Annotated[
+        float, number(low=1 / 64, high=256.0, step=0.25, unit="beats", over="piece", label="Length")
+    ] = 1.0
     pitch: Annotated[int, note_pitch(label="Pitch")] = 36
     velocity: Annotated[int, integer(low=1, high=127, label="Velocity")] = 100
     slide: Annotated[bool, switch(label="Slide", help="Glides on from the note before, with no new attack")] = False

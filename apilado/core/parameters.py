@@ -74,6 +74,7 @@ Kind = Literal["number", "integer", "choice", "switch", "text", "numbers", "map"
 Among = Literal["drums", "layers", "sounds", "sections", "waves"]
 """Sounds are drums by what a ducker names them, and layers by their addresses; waves are those of the same source that
 come later."""
+Over = Literal["", "piece", "file"]
 
 
 @dataclass(frozen=True)
@@ -99,6 +100,9 @@ class Parameter:
     """Of a reference: what it is chosen from."""
     moves: bool = False
     """Whether its value may be a curve."""
+    over: Over = ""
+    """What its slider goes over, where a number that is typed may go further: the piece, in beats, or the audio file of
+    its part, in ms or s."""
 
     def shown(self, value: Any) -> str:
         """A value as its field shows it."""
@@ -254,10 +258,13 @@ def number(
     first: float = 0.0,
     help: str = "",
     moves: bool = False,
+    over: Over = "",
 ) -> Any:
     """A float from `low` to `high`, both included, in `unit`; pages count it from `first`. One that `moves` may follow
-    a curve."""
+    a curve; `over` says what its slider goes over, if that is less."""
     extra: JsonDict = {"label": label, "unit": unit, "step": step, "scale": scale, "first": first, "moves": moves}
+    if over:
+        extra["over"] = over
     return Field(ge=low, le=high, description=help or None, json_schema_extra=extra)
 
 
@@ -440,7 +447,7 @@ def parameters_of(model: type[BaseModel]) -> tuple[Parameter, ...]:
             low, high = bounds["Ge"].ge, bounds["Le"].le
             kind: Kind = given.get("kind") or ("integer" if given.get("integer") else "number")
             ranged = {"low": low, "high": high, "step": given["step"], "scale": given["scale"]}
-            ranged.update(first=given.get("first", 0.0), moves=given.get("moves", False))
+            ranged.update({name: given[name] for name in ("first", "moves", "over") if name in given})
             found.append(Parameter(kind=kind, **common, **ranged))
         elif given.get("switch"):
             found.append(Parameter(kind="switch", **common))

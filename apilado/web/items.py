@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from apilado.core.document.addresses import content_of, find, joined, parted, parts_of
+from apilado.core.document.addresses import content_of, find, joined, parted, parts_of, renamed
 from apilado.core.document.editing import Edit
 from apilado.core.document.edits_pattern import ReplaceHit, ReplaceNote
 from apilado.core.document.edits_values import SetValue
@@ -82,6 +82,14 @@ def note_path(note: Note, layer: str = "") -> str:
 def hit_path(stack: Stack, drum: str, beat: float) -> str:
     """The address of a hit of a drum."""
     return joined(stack.drum_owner(drum), "hits", content_of(beat) or "")
+
+
+def moved_by(edit: Edit, before: Stack) -> dict[str, str]:
+    """{the address of what is named by what it is: the one that an edit of its values has given it}, or nothing."""
+    if not isinstance(edit, SetValue):
+        return {}
+    was, now = renamed(before, edit.path, edit.meant(before).value) or ("", "")
+    return {} if was == now else {was: now}
 
 
 def item_after(edit: Edit, before: Stack) -> str | None:

@@ -10,7 +10,6 @@ from numpy.typing import NDArray
 from apilado.core.document.addresses import find, joined, within
 from apilado.core.document.declarations import parameter_at
 from apilado.core.document.layer import Layer
-from apilado.core.document.stack import Stack
 from apilado.core.dsp.curves import Curve
 from apilado.core.measure.stem import power_of
 from apilado.core.render.builder import Builder
@@ -18,6 +17,7 @@ from apilado.core.render.stage import Stage, stage
 from apilado.core.soundings.measures import Measures
 from apilado.core.units import power_to_db
 from apilado.web.sheets.movements import movements_of
+from apilado.web.sheets.reach import Reach
 
 THICKEST, THICKNESS_SPAN_DB = 7, 54.0
 """The plumb line is as many pixels thick at full scale, and one pixel so far below it."""
@@ -94,8 +94,9 @@ def in_parts(values: NDArray[np.float32], count: int) -> list[float]:
     return [round(float(each), 1) for each in np.maximum.reduceat(values, edges)]
 
 
-def moving_shares(stack: Stack, measures: Measures, owner: str) -> dict[str, list[float]]:
+def moving_shares(reach: Reach, measures: Measures, owner: str) -> dict[str, list[float]]:
     """Where each moved value of a layer, bus or drum is over the loop, as shares of its slider, by its address."""
+    stack = reach.stack
     paths = {target.path for each in movements_of(stack, owner) if each.on for target in each.targets}
     if not paths:
         return {}
@@ -107,5 +108,6 @@ def moving_shares(stack: Stack, measures: Measures, owner: str) -> dict[str, lis
     for path, curve in zip(wanted, curves, strict=True):
         parameter = parameter_at(stack, path)
         if parameter is not None:
-            found[path] = [round(parameter.share(float(v)), 3) for v in np.interp(at, curve.at, curve.values)]
+            slid = reach.of(path, parameter)
+            found[path] = [round(slid.share(float(v)), 3) for v in np.interp(at, curve.at, curve.values)]
     return found

@@ -199,6 +199,52 @@ class BrokenWorkerTest(BrowserCase):
         self.undo_all("Slipway")
 
 
+class NamedByPlaceTest(BrowserCase):
+    """Notes and hits are called by where they are: under a hand they go on being the same."""
+
+    def setUp(self):
+        self.addCleanup(self.undo_all, "Slipway")
+
+    def test_a_note_keeps_its_slider_under_keys_and_under_the_hand(self):
+        page = self.bench("Slipway")
+        was = [each["start_beats"] for each in self.document("Slipway")["pattern"]]
+        slider = "#sheet input[type=range][data-field=start_beats]"
+        page.click("#passage [data-key='note:0.5:29'] .note-bar")
+        page.focus(slider)
+        for _ in range(7):
+            page.keyboard.press("ArrowRight")
+        self.until(page, f"document.querySelector('{slider}').dataset.path === 'pattern/@2.25:29/start_beats'")
+        self.settled(page)
+        self.assertEqual([each["start_beats"] for each in self.document("Slipway")["pattern"]][:3], [1.5, 2.25, 2.5])
+        self.undo_all("Slipway")
+        page.reload()
+        page.wait_for_selector("html[data-ready=yes]")
+        page.click("#passage [data-key='note:0.5:29'] .note-bar")
+        at = page.locator(slider).evaluate("(slider) => (slider.value - slider.min) / (slider.max - slider.min)")
+        self.drag(page, slider, 60, 0, steps=12, at_x=6 + at * (page.locator(slider).bounding_box()["width"] - 12))
+        self.settled(page)
+        self.assertEqual(self.complaints, [])
+        now = [each["start_beats"] for each in self.document("Slipway")["pattern"]]
+        self.assertEqual(len(set(was) - set(now)), 1)
+        page.keyboard.press("Control+z")  # one step
+        self.until(page, "document.getElementById('undo').disabled")
+        self.assertEqual([each["start_beats"] for each in self.document("Slipway")["pattern"]], was)
+
+    def test_a_hit_is_drawn_past_others(self):
+        page = self.bench("Slipway")
+        hits = self.document("Slipway")["kick"]["hits"]
+        boxes = [page.locator(f"#strip [data-key='hit:kick:{beat}']").bounding_box()["x"] for beat in (1, 2)]
+        self.drag(page, "#strip [data-key='hit:kick:1']", 1.5 * (boxes[1] - boxes[0]), 0, steps=24)
+        self.settled(page)
+        self.assertEqual(self.document("Slipway")["kick"]["hits"], sorted({*hits, 2.5} - {1.0}))
+        page.locator("#strip [data-key='hit:kick:2.5']").focus()
+        for beat in ("2.75", "3.25"):
+            page.keyboard.press("ArrowRight")
+            page.wait_for_selector(f"#strip [data-key='hit:kick:{beat}']:focus")
+        self.settled(page)
+        self.assertEqual(self.document("Slipway")["kick"]["hits"], sorted({*hits, 3.25} - {1.0}))
+
+
 class TabsTest(BrowserCase):
     def setUp(self):
         self.addCleanup(self.undo_all, "Slipway")

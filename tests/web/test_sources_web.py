@@ -6,6 +6,7 @@ import numpy as np
 
 from apilado.core.document.edits import apply
 from apilado.core.document.edits_values import SetValue
+from apilado.core.document.movement import Movement, Target
 from apilado.core.soundings.measures import measure
 from apilado.demo.further import bollard, foghorn, sea_chest
 from apilado.demo.starts import starts
@@ -13,6 +14,9 @@ from apilado.web.drawings.given_harmonics import given_harmonics
 from apilado.web.drawings.plan import plan
 from apilado.web.drawings.sound_lane import sound_wave
 from apilado.web.drawings.view import View
+from apilado.web.items import note_key, note_path
+from apilado.web.sheets.movements import marks_of
+from apilado.web.sheets.reach import Reach
 from tests.support import ENGINE, loader, sine, wav
 from tests.web.case import Structure, WebCase
 
@@ -40,6 +44,28 @@ class RoutesTest(WebCase):
         self.assertEqual(answer.status_code, 200, answer.text)
         recorded = self.head().stack.layer("mid").source.tones[0].recorded
         self.assertEqual((recorded.file_name, recorded.cycle_frames), ("waves.wav", 480))
+
+    def slider(self, path, selected, item=""):
+        """(lowest, highest) of the slider of a value, and the highest that may be typed."""
+        asked = {"selected": selected, "item": item, "opened": "*"}
+        sheet = self.client.get(f"/stacks/{self.stack_id}/sheet", params=asked).text
+        found = {a["type"]: a for _, a in Structure(sheet).tags if a.get("data-path") == path and "type" in a}
+        return float(found["range"]["min"]), float(found["range"]["max"]), float(found["number"]["max"])
+
+    def test_sliders_go_over_the_piece_and_the_file_and_as_far_as_a_value_has_gone(self):
+        note = self.head().stack.pattern[0]
+        path, item = note_path(note), note_key(note)
+        self.assertEqual(self.slider(f"{path}/start_beats", "piece", item), (1.0, 17.0, 1025.0))
+        self.edit({"op": "set", "path": f"{path}/length_beats", "value": 20.0})
+        self.assertEqual(self.slider(f"{path}/length_beats", "piece", item)[1], 1 / 64 + 20.0)
+        self.stack_id = {each.stack.name: each.id for each in self.workspace.stacks.listed()}["Sea Chest"]
+        source = "layers/pipe/source"
+        self.assertEqual(self.slider(f"{source}/start_ms", "layer:pipe"), (0.0, 1600.0, 600000.0))
+        held = Movement(id="m", name="m", targets=(Target(id="t", path=f"{source}/hold_at_ms", travel=800.0),))
+        self.edit({"op": "set", "path": f"{source}/hold_at_ms", "value": 400.0})
+        reach = Reach(self.head().stack.model_copy(update={"movements": (held,)}), self.workspace.assets.seconds_of)
+        mark = marks_of(reach, [f"{source}/hold_at_ms"], frozenset())[f"{source}/hold_at_ms"]
+        self.assertEqual((mark.movers[0].begin, mark.movers[0].end), (0.25, 0.75))
 
     def test_settings_are_kept_and_taken(self):
         source = f"{MID}/source"

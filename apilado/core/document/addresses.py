@@ -336,6 +336,18 @@ def content_of(each: Any) -> str | None:
     return None if start is None or pitch is None else f"{BY_CONTENT}{start:g}:{pitch}"
 
 
+def renamed(root: Any, path: str, value: Any) -> tuple[str, str] | None:
+    """(the address of the note or number in which a value lies, its address once that is set); None where neither is
+    named by what it is."""
+    for name in (path, parted(path)[0]):
+        holder, last = parted(name)
+        part = find(root, name)
+        if last.startswith(BY_CONTENT) and part is not None:
+            new = part.model_copy(update={parted(path)[1]: value}) if isinstance(part, BaseModel) else value
+            return name, joined(holder, content_of(new) or last)
+    return None
+
+
 def _holds(each: Any) -> bool:
     return isinstance(each, BaseModel | dict)
 

@@ -45,5 +45,13 @@ class Reference(Model):
     file_name: Annotated[str, text(label="File", longest=200)] = "piece.wav"
     from_s: Annotated[
         float,
-        number(low=0.0, high=600.0, step=0.1, unit="s", label="Heard from", help="Where it begins when it is heard"),
+        number(
+            low=0.0,
+            high=600.0,
+            step=0.1,
+            unit="s",
+            over="file",
+            label="Heard from",
+            help="Where it begins when it is heard",
+        ),
     ] = 0.0

@@ -7,6 +7,7 @@ from typing import Any, ClassVar, Literal
 from pydantic import BaseModel, Field
 
 from apilado.core.document.addresses import (
+    find,
     forget,
     get,
     joined,
@@ -15,6 +16,7 @@ from apilado.core.document.addresses import (
     parted,
     parts_of,
     place_of,
+    renamed,
     replace,
     with_fresh_ids,
     within,
@@ -53,12 +55,20 @@ class SetValue(Edit):
             return self
         try:
             value = parameter.held(self.value) if self.held else self.value
-            return self.model_copy(update={"value": parameter.parsed(value)})
+            meant = self.model_copy(update={"value": parameter.parsed(value)})
+            self._stands_alone(stack, meant.value)
+            return meant
         except ValueError as error:
             raise InvalidEdit(f"{place_name(stack, self.path)} {error}") from None
 
     def goes_into(self, section: str) -> bool:
         return bool(section) and not within(self.path, "sections") and self.path not in OF_THE_WHOLE
+
+    def _stands_alone(self, stack: Stack, value: Any) -> None:
+        """Refuses to put a note or a hit where one is: nothing would tell the two apart any more."""
+        was, now = renamed(stack, self.path, value) or ("", "")
+        if was != now and find(stack, now) is not None:
+            raise ValueError("was not moved: one is there already")
 
     def alter(self, data: Data) -> None:
         replace(data, self.path, self.value)

@@ -93,7 +93,15 @@ class SampleKick(KickSound):
     file_name: Annotated[str, text(label="File", longest=200)] = "kick.wav"
     start_ms: Annotated[
         float,
-        number(low=0.0, high=60000.0, step=0.1, unit="ms", label="Start", help="Left out at the file's beginning"),
+        number(
+            low=0.0,
+            high=60000.0,
+            step=0.1,
+            unit="ms",
+            over="file",
+            label="Start",
+            help="Left out at the file's beginning",
+        ),
     ] = 0.0
     length_ms: Annotated[float, number(low=10.0, high=10000.0, step=1.0, scale="log", unit="ms", label="Length")] = (
         600.0

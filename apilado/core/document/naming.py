@@ -6,7 +6,8 @@ from typing import Any
 
 from pydantic import BaseModel
 
-from apilado.core.document.addresses import parts_of, walked
+from apilado.core.document.addresses import BY_CONTENT, parts_of, walked
+from apilado.core.document.declarations import parameter_at
 from apilado.core.document.path import Equaliser, eqs_in
 from apilado.core.document.stack import BUSES, Stack
 from apilado.core.notes import Note
@@ -36,6 +37,9 @@ def place_name(stack: Stack, path: str) -> str:
         parts[-1], *steps[-2:]
     ):  # what holds more goes unnamed on the way
         names.insert(0, {"span": "band"}.get(parts[-1], parts[-1].replace("_", " ")))
+    declared = parameter_at(stack, path) if parts[-1].startswith(BY_CONTENT) else None
+    if declared is not None:  # one of several numbers
+        names[0] = declared.shown(steps[-1])
     return " of ".join(names) or path.replace("/", " ")
 
 

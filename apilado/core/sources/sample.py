@@ -60,13 +60,16 @@ class SampleSource(Source):
             help="By its speed a higher note is shorter",
         ),
     ] = "speed"
-    start_ms: Annotated[float, number(low=0.0, high=LONGEST_MS, step=1.0, unit="ms", label="Start")] = 0.0
+    start_ms: Annotated[float, number(low=0.0, high=LONGEST_MS, step=1.0, unit="ms", over="file", label="Start")] = 0.0
     end_ms: Annotated[
-        float, number(low=0.0, high=LONGEST_MS, step=1.0, unit="ms", label="End", help="0: the end of the file")
+        float,
+        number(low=0.0, high=LONGEST_MS, step=1.0, unit="ms", over="file", label="End", help="0: the end of the file"),
     ] = 0.0
     gain_db: Annotated[float, number(low=-60.0, high=24.0, step=0.1, unit="dB", label="Gain", moves=True)] = 0.0
-    fade_in_ms: Annotated[float, number(low=0.0, high=5000.0, step=1.0, unit="ms", label="Fade in")] = 0.0
-    fade_out_ms: Annotated[float, number(low=0.0, high=5000.0, step=1.0, unit="ms", label="Fade out")] = 0.0
+    fade_in_ms: Annotated[float, number(low=0.0, high=5000.0, step=1.0, unit="ms", over="file", label="Fade in")] = 0.0
+    fade_out_ms: Annotated[float, number(low=0.0, high=5000.0, step=1.0, unit="ms", over="file", label="Fade out")] = (
+        0.0
+    )
     backwards: Annotated[bool, switch(label="Reversed")] = False
     fits_beats: Annotated[
         float,
@@ -75,6 +78,7 @@ class SampleSource(Source):
             high=256.0,
             step=0.25,
             unit="beats",
+            over="piece",
             label="Fits",
             help="Stretched to so many beats at the tempo of the stack; 0: as long as it is",
         ),
@@ -84,7 +88,7 @@ class SampleSource(Source):
     ] = False
     held: Annotated[bool, switch(label="Held", help="It goes round in a short loop as long as the note lasts")] = False
     hold_at_ms: Annotated[
-        Value, number(low=0.0, high=LATEST_LOOP_MS, step=1.0, unit="ms", label="Held from", moves=True)
+        Value, number(low=0.0, high=LATEST_LOOP_MS, step=1.0, unit="ms", over="file", label="Held from", moves=True)
     ] = 100.0
     hold_ms: Annotated[
         float,

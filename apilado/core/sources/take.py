@@ -41,7 +41,9 @@ class TakeSource(Source):
     kind: Literal["take"] = "take"
     asset: str = Field(pattern=SHA256_PATTERN, description="SHA-256 of the audio file")
     file_name: Annotated[str, text(label="File", longest=200)] = "take.wav"
-    start_beats: Annotated[float, number(low=0.0, high=1024.0, step=0.25, first=FIRST_BEAT, label="Beat")] = 0.0
+    start_beats: Annotated[
+        float, number(low=0.0, high=1024.0, step=0.25, first=FIRST_BEAT, over="piece", label="Beat")
+    ] = 0.0
     every_beats: Annotated[
         float,
         number(
@@ -49,18 +51,29 @@ class TakeSource(Source):
             high=1024.0,
             step=0.25,
             unit="beats",
+            over="piece",
             label="Again after",
             help="It is laid again and again after so many beats, each cut by the next; 0: once",
         ),
     ] = 0.0
     skip_ms: Annotated[
         float,
-        number(low=0.0, high=600000.0, step=1.0, unit="ms", label="Skip", help="Left out at the file's beginning"),
+        number(
+            low=0.0,
+            high=600000.0,
+            step=1.0,
+            unit="ms",
+            over="file",
+            label="Skip",
+            help="Left out at the file's beginning",
+        ),
     ] = 0.0
     gain_db: Annotated[float, number(low=-60.0, high=24.0, step=0.1, unit="dB", label="Gain")] = 0.0
     lasts_ms: Annotated[
         float,
-        number(low=0.0, high=600000.0, step=1.0, unit="ms", label="Lasts", help="Of the file; 0: to its end"),
+        number(
+            low=0.0, high=600000.0, step=1.0, unit="ms", over="file", label="Lasts", help="Of the file; 0: to its end"
+        ),
     ] = 0.0
     own_bpm: Annotated[
         float,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from functools import partial
+from itertools import chain
 from threading import Event
 from types import MappingProxyType
 from typing import Any, Literal
@@ -41,7 +42,7 @@ from apilado.web.drawings.plan import plan
 from apilado.web.drawings.plumb_view import pair_views
 from apilado.web.drawings.room_view import room_view
 from apilado.web.drawings.view import View
-from apilado.web.items import item_after
+from apilado.web.items import item_after, moved_by
 from apilado.web.layer_rows import facts, layer_rows, states, texts
 from apilado.web.measured_sheets import MEASURED_SHEETS
 from apilado.web.pages import page, sketch_points
@@ -51,6 +52,7 @@ from apilado.web.routes.heavy import heavy
 from apilado.web.routes.sound import OWN, PARTS, Playhead, answer_part, stretch_parts
 from apilado.web.sheets.base import AUDIO_ACCEPT
 from apilado.web.sheets.movements import marks_of, owner_of_selection
+from apilado.web.sheets.reach import Reach
 from apilado.web.sheets.sections import otherwise
 from apilado.web.sheets.sheet import ALL_LINES, TABS, lines_in, opened_at_first, paths_of, sheet_sections, tab_of
 
@@ -167,11 +169,13 @@ def edits(request: Request, stack_id: int, posted: EditRequest) -> Any:
         workspace.overtake(purpose, stack_id)
     if posted.final:
         workspace.overtake(f"loop {OWN}", stack_id)
+    moved = moved_by(edit, as_shown(done.before, section))
     if posted.hears is None:
         coming.set()
-        return edited(workspace, posted, edit, change, done)
+        return {**edited(workspace, posted, edit, change, done), "moved": moved}
+    told = answer_part({"kept": done.revision.id, "moved": moved})
     return StreamingResponse(
-        _heard_first(workspace, stack_id, posted, edit, change, done, soon, coming), media_type=PARTS
+        chain([told], _heard_first(workspace, stack_id, posted, edit, change, done, soon, coming)), media_type=PARTS
     )
 
 
@@ -198,11 +202,10 @@ def _heard_first(
     soon: Foreheard,
     coming: Event,
 ) -> Iterator[bytes]:
-    """That the edit is kept, then a stretch of its sound (the ear comes first), then the answer to it.
+    """A stretch of the sound of an edit that is kept (the ear comes first), then the answer to it.
 
     Where it has been overtaken, its answer comes behind the sound of the newest.
     """
-    yield answer_part({"kept": done.revision.id})
     overtaken = False
     try:
         yield from stretch_parts(soon.pieces(), done.revision.id, soon.began)
@@ -334,7 +337,7 @@ def drawings(request: Request, stack_id: int, posted: DrawingsRequest) -> dict[s
     return {
         "texts": told,
         "path": drawn,
-        "moving": moving_shares(head.stack, measures, owner) if owner else {},
+        "moving": moving_shares(Reach(head.stack, workspace.assets.seconds_of), measures, owner) if owner else {},
         "revision": head.id,
         "measured": measured(measures, posted.view),
         "soundings": page(request, "_partials/soundings.html", **shown),
@@ -384,6 +387,8 @@ def sheet(
     whole = workspace.stacks.head(stack_id).stack
     stack = as_shown(whole, section)
     name, sections = sheet_sections(stack, selected, item)
+    reach = Reach(stack, workspace.assets.seconds_of)
+    sections = reach.in_sections(sections)
     shown = opened_at_first(sections) if opened is None else frozenset(opened.split(","))
     marked = paths_of(sections, shown)
     partial, values = "", {}
@@ -403,7 +408,7 @@ def sheet(
             sections=sections,
             opened=shown,
             every=ALL_LINES in shown,
-            marks=marks_of(stack, marked, shown),
+            marks=marks_of(reach, marked, shown),
             otherwise=otherwise(whole, section),
             first=first,
             partial=partial,

@@ -31,6 +31,13 @@ class Field:
     """(edit, what it is called, whether it is so now) to choose from, where it is no single value that is set."""
     asks: str = ""
     """What is asked before it is set."""
+    slides: Parameter | None = None
+    """The parameter as its slider has it, where that goes less far."""
+
+    @property
+    def slid(self) -> Parameter:
+        """The parameter as its slider has it."""
+        return self.slides or self.parameter
 
     @property
     def makes(self) -> dict[str, Any]:

@@ -18,6 +18,7 @@ from apilado.core.parts import new_id
 from apilado.core.render.moves import ends_of
 from apilado.web.items import course_item
 from apilado.web.sheets.base import Action, Field, Line, Section, fields_of, first_and_rest, menu_field, switch_of
+from apilado.web.sheets.reach import Reach
 
 
 @dataclass(frozen=True)
@@ -133,8 +134,9 @@ def _in_its_unit(field: Field, parameter: Parameter) -> Field:
     return replace(field, parameter=declared)
 
 
-def marks_of(stack: Stack, paths: Iterator[str] | list[str], opened: frozenset[str]) -> dict[str, Mark]:
+def marks_of(reach: Reach, paths: Iterator[str] | list[str], opened: frozenset[str]) -> dict[str, Mark]:
     """The marks of the controls of values at addresses; what could move them is told for those that are opened."""
+    stack = reach.stack
     by_path: dict[str, list[tuple[Movement, Target]]] = {}
     for movement in stack.movements:
         for target in movement.targets:
@@ -144,7 +146,7 @@ def marks_of(stack: Stack, paths: Iterator[str] | list[str], opened: frozenset[s
         parameter = parameter_at(stack, path)
         if parameter is None or not parameter.moves:
             continue
-        movers = tuple(_moved_by(stack, parameter, each, target) for each, target in by_path.get(path, ()))
+        movers = tuple(_moved_by(reach, parameter, each, target) for each, target in by_path.get(path, ()))
         is_open = f"~{path}" in opened
         still = still_because(stack, path) if is_open else ""
         offers = _offers(stack, path, parameter, movers) if is_open and not still else ()
@@ -152,10 +154,10 @@ def marks_of(stack: Stack, paths: Iterator[str] | list[str], opened: frozenset[s
     return found
 
 
-def _moved_by(stack: Stack, parameter: Parameter, movement: Movement, target: Target) -> MovedBy:
-    begin, end = ends_of(parameter, float(value_at(stack, target.path)), target)
-    path = f"movements/{movement.id}/targets/{target.id}"
-    return MovedBy(movement, target, path, parameter.share(begin), parameter.share(end))
+def _moved_by(reach: Reach, parameter: Parameter, movement: Movement, target: Target) -> MovedBy:
+    begin, end = ends_of(parameter, float(value_at(reach.stack, target.path)), target)
+    path, slid = f"movements/{movement.id}/targets/{target.id}", reach.of(target.path, parameter)
+    return MovedBy(movement, target, path, slid.share(begin), slid.share(end))
 
 
 def _offers(

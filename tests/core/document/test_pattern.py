@@ -4,6 +4,7 @@ import unittest
 
 import numpy as np
 
+from apilado.core.document.addresses import find
 from apilado.core.document.edits import apply, edit_from_data
 from apilado.core.document.edits_pattern import ReplaceNote, SetBars
 from apilado.core.document.edits_values import SetValue
@@ -14,7 +15,7 @@ from apilado.core.sources.take import TakeSource
 from apilado.errors import InvalidEdit
 from apilado.web.drawings.plan_passage import passage
 from apilado.web.drawings.view import View
-from apilado.web.items import item_after, note_key, note_of, note_path
+from apilado.web.items import item_after, moved_by, note_key, note_of, note_path
 from tests.support import loader, noise, plain_stack, rendered, sha256, wav
 
 ONE_BAR = (Note(length_beats=0.5, pitch=33), Note(start_beats=2.5, length_beats=1.0, pitch=40))
@@ -147,6 +148,43 @@ class BarsTest(unittest.TestCase):
         self.assertIn('data-drag="pattern-end"', drawn)
         self.assertIn('class="pattern-line" x1="400" x2="400"', drawn)
         self.assertNotIn("pattern-end", passage(plain_stack(bars=4, pattern=()), View()))
+
+
+class NamedByPlaceTest(unittest.TestCase):
+    def setUp(self):
+        kick = Kick(hits=(0.0, 1.0, 2.0))
+        self.stack = plain_stack(bars=1, pattern=ONE_BAR, kick=kick, layers=(Layer(id="a", notes=ONE_BAR),))
+
+    def test_what_is_moved_is_told_with_its_new_address(self):
+        cases = (
+            ("pattern/@0:33/start_beats", "2.5", {"pattern/@0:33": "pattern/@1.5:33"}),  # a page counts beats from 1
+            ("layers/a/notes/@2.5:40/pitch", "E2", {}),
+            ("layers/a/notes/@2.5:40/pitch", "F2", {"layers/a/notes/@2.5:40": "layers/a/notes/@2.5:41"}),
+            ("pattern/@0:33/length_beats", "2", {}),
+            ("kick/hits/@1", "2.75", {"kick/hits/@1": "kick/hits/@1.75"}),
+            ("layers/a/level_db", "-3", {}),
+        )
+        for path, value, moved in cases:
+            with self.subTest(path=path, value=value):
+                edit = SetValue(path=path, value=value)
+                self.assertEqual(moved_by(edit, self.stack), moved)
+                after = apply(self.stack, edit)
+                for was, now in moved.items():
+                    self.assertIsNone(find(after, was))
+                    self.assertIsNotNone(find(after, now))
+
+    def test_nothing_is_put_where_its_like_is(self):
+        for path, value in (("kick/hits/@1", 2.0), ("pattern/@0:33/pitch", 40), ("pattern/@0:33/start_beats", 2.5)):
+            at_end = self.stack.model_copy(
+                update={"pattern": (ONE_BAR[0], Note(pitch=40), Note(start_beats=2.5, pitch=33))}
+            )
+            with self.subTest(path=path), self.assertRaisesRegex(InvalidEdit, "one is there already"):
+                apply(at_end, SetValue(path=path, value=value))
+        self.assertEqual(apply(self.stack, SetValue(path="kick/hits/@1", value=1.0)).kick.hits, (0.0, 1.0, 2.0))
+
+    def test_it_is_called_by_its_beat_as_a_page_counts(self):
+        edit = SetValue(path="kick/hits/@1", value="2.75")
+        self.assertEqual(edit.title(self.stack, apply(self.stack, edit)), "2 of hits of kick: 2.75")
 
 
 if __name__ == "__main__":

@@ -7,7 +7,7 @@ import { Casts } from "./casts.js";
 import { listenToDrops } from "./drops.js";
 import { EditQueue } from "./edits.js";
 import { Files } from "./files.js";
-import { listenToFields, showStates, showTexts, showValues } from "./fields.js";
+import { listenToFields, renamePaths, showStates, showTexts, showValues } from "./fields.js";
 import { listenToGestures } from "./gestures.js";
 import { listenToHandles } from "./handles.js";
 import { Jobs, Quarry } from "./jobs.js";
@@ -109,8 +109,9 @@ class Bench {
     const view = this.view();
     const { whole = false, ...bare } = edit;
     const data = { edit: bare, whole, base: this.ahead ?? this.revision, gesture, client: this.client, final, view };
-    const answer = await this.player.edit(`${this.url}/edits`, data, final, (revision) => {
+    const answer = await this.player.edit(`${this.url}/edits`, data, final, (revision, moved) => {
       this.ahead = revision;
+      renamePaths(moved);
       kept();
     });
     return { ...answer, view };
@@ -118,6 +119,7 @@ class Bench {
 
   answered({ view, ...answer }, edit, final) {
     if (answer.revision === this.ahead) this.ahead = null;
+    renamePaths(answer.moved);
     this.accept(answer, final, { asked: true });
     if (edit.op === "split-layer") this.setMode("eq"); // the cut is made: one that was refused leaves the knife in hand
     const undrawn = !answer.plan && this.edits.atLast; // something else than a newer edit has overtaken it

@@ -108,7 +108,7 @@ const ORDERS = {
         if (head.answer) {
           if (!stretched && head.answer.revision !== data.base) followFrom(id, head.answer.revision, final);
           postMessage({ id, answer: head.answer });
-        } else if (head.kept) postMessage({ id, kept: head.kept });
+        } else if (head.kept) postMessage({ id, kept: head.kept, moved: head.moved });
         else {
           if (stretched) takenNext(head, content, final, heard);
           else taken(head, content, final, heard);

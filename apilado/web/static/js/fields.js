@@ -69,6 +69,20 @@ export function showStates(states) {
   }
 }
 
+const unsent = new Set(); // controls whose edits wait: their sheet may be drawn anew meanwhile
+
+/** Notes and hits are named by where they are: what has been moved, as { old address: new one }, keeps its controls. */
+export function renamePaths(moved = {}) {
+  for (const [was, now] of Object.entries(moved)) {
+    for (const control of [...document.querySelectorAll("#sheet [data-path]"), ...unsent]) {
+      const { path, makes } = control.dataset;
+      if (path !== was && !path.startsWith(`${was}/`)) continue;
+      control.dataset.path = now + path.slice(was.length);
+      control.dataset.makes = JSON.stringify({ ...JSON.parse(makes), path: control.dataset.path });
+    }
+  }
+}
+
 function twins(control) {
   return document.querySelectorAll(`[data-path="${CSS.escape(control.dataset.path)}"]`);
 }
@@ -76,8 +90,12 @@ function twins(control) {
 export function listenToFields(bench) {
   let gesture = null;
   const send = (control, value, options) => {
-    const { makes, named } = control.dataset;
-    bench.edit(() => ({ ...JSON.parse(makes), [named]: value }), options?.gesture ?? null, { final: true, ...options });
+    unsent.add(control);
+    const make = () => {
+      unsent.delete(control);
+      return { ...JSON.parse(control.dataset.makes), [control.dataset.named]: value };
+    };
+    bench.edit(make, options?.gesture ?? null, { final: true, ...options });
   };
   const reset = (control) => {
     if (control?.dataset.default !== undefined) send(control, control.dataset.default);

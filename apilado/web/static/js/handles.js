@@ -80,11 +80,15 @@ const KINDS = {
     remove: () => () => ({ op: "set", path: "pattern_bars", value: 0 }),
   },
   hit: {
-    take: (part) => ({ hit: Number(part.dataset.hit), drum: part.dataset.drum }),
+    take: (part) => ({ hit: Number(part.dataset.hit), drum: part.dataset.drum, others: otherHits(part) }),
     pull: (taken, event, bench) => hitEdit(taken, snapped(bench.panels.beatAt(event), event.shiftKey), bench),
     step: (taken, key, large, bench) => {
       const right = { ArrowRight: 1, ArrowLeft: -1 }[key] ?? 0;
-      return right ? hitEdit(taken, taken.hit + right * (large ? 1 : SNAP_BEATS), bench) : null;
+      if (!right) return null;
+      const along = right * (large ? 1 : SNAP_BEATS);
+      let beat = taken.hit + along;
+      while (taken.others.includes(beat)) beat += along; // the next place that is free
+      return hitEdit(taken, beat, bench);
     },
     remove: (taken) => () => ({ op: "hit", trigger: taken.drum, was: taken.hit, now: null }),
   },
@@ -296,10 +300,16 @@ function patternEdit(bars, bench) {
   return () => ({ op: "set", path: "pattern_bars", value: whole >= bench.info.beats / bench.info.beatsPerBar ? 0 : whole });
 }
 
+function otherHits(part) {
+  const drum = CSS.escape(part.dataset.drum);
+  const all = [...document.querySelectorAll(`[data-drag=hit][data-drum="${drum}"]`)].map((each) => Number(each.dataset.hit));
+  return all.filter((each) => each !== Number(part.dataset.hit));
+}
+
 function hitEdit(taken, beat, bench) {
   const now = within(beat, 0, bench.info.beats - SHORTEST_NOTE);
   return () => {
-    if (now === taken.hit) return null;
+    if (now === taken.hit || taken.others.includes(now)) return null; // two at one place would be one: it goes past
     const edit = { op: "hit", trigger: taken.drum, was: taken.hit, now };
     taken.hit = now;
     return edit;

@@ -29,7 +29,7 @@ export class Player {
 
   /**
    * Posts an edit; the sound that it makes is asked for before the answer is even read here. Where the answer comes in
-   * parts, `kept(revision)` is called before it has come.
+   * parts, `kept(revision, moved)` is called before it has come.
    */
   edit(url, data, final, kept) {
     const hears = this.playhead();
@@ -102,11 +102,11 @@ export class Player {
     return { place: place < end && at >= end ? first + ((at - first) % (end - first)) : at % length, length };
   }
 
-  brought({ id, answer, error, kept, rendering, fetched, fault, budget, level, stems }) {
+  brought({ id, answer, error, kept, moved, rendering, fetched, fault, budget, level, stems }) {
     if (level) this.told({ level });
     if (stems) document.dispatchEvent(new CustomEvent("apilado:stems"));
     if (budget) document.dispatchEvent(new CustomEvent("apilado:budget", { detail: budget }));
-    if (kept !== undefined) this.asked.get(id).kept?.(kept);
+    if (kept !== undefined) this.asked.get(id).kept?.(kept, moved);
     else if (id !== undefined) {
       const { resolve, reject } = this.asked.get(id);
       this.asked.delete(id);
