@@ -18,6 +18,7 @@ from apilado.actions.jobs import Jobs
 from apilado.actions.quarry import Surveyor
 from apilado.actions.storing import Housekeeper
 from apilado.actions.workspace import Workspace
+from apilado.core.document.reading import explained
 from apilado.errors import ApiladoError, NotFound, Overtaken, ServerFault, StorageFault
 from apilado.web.pages import page
 from apilado.web.routes import bench, deliver, files, guide, jobs, listening, parts, quarry, remedies, shelf, sound
@@ -89,5 +90,5 @@ def failed(request: Request, error: Exception) -> Response:
 
 def malformed(request: Request, error: Exception) -> Response:
     """A request that does not have the form of any of ours."""
-    detail = "; ".join(f"{'/'.join(map(str, e['loc']))}: {e['msg']}" for e in error.errors()[:3])  # type: ignore[attr-defined]
-    return told(request, ApiladoError(f"the request is not valid: {detail}"))
+    faults = explained(error.errors())  # type: ignore[attr-defined]
+    return told(request, ApiladoError(f"the request is not valid: {faults}"))

@@ -211,7 +211,7 @@ def edit_from_data(data: Any) -> Edit:
     try:
         return _ADAPTER.validate_python(data)
     except ValidationError as error:
-        raise InvalidEdit(f"this edit is not valid: {explain(error)}") from None
+        raise InvalidEdit(f"this edit is not valid: {explain(error, without=1)}") from None
 
 
 def apply(stack: Stack, edit: Edit) -> Stack:

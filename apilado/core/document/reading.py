@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
+from types import MappingProxyType
 from typing import Any
 
 from pydantic import ValidationError
@@ -15,21 +17,59 @@ from apilado.errors import FutureVersion, InvalidDocument
 MOST_FAULTS_TOLD = 3
 
 
-def explain(error: ValidationError) -> str:
-    """The faults of a document as one line, each with its path."""
+IN_WORDS = MappingProxyType(
+    {
+        "extra_forbidden": "this field is unknown",
+        "missing": "it is missing",
+        "greater_than_equal": "at least {ge}, not {given}",
+        "less_than_equal": "at most {le}, not {given}",
+        "greater_than": "more than {gt}, not {given}",
+        "less_than": "less than {lt}, not {given}",
+        "finite_number": "a finite number, not {given}",
+        "literal_error": "one of {expected}, not {given}",
+        "union_tag_invalid": "'{tag}' is unknown; there are {expected_tags}",
+        "union_tag_not_found": "it does not say of what kind it is ({discriminator})",
+        "string_too_short": "at least {min_length} characters, not {given}",
+        "string_too_long": "at most {max_length} characters",
+        "too_short": "at least {min_length} of them, not {actual_length}",
+        "too_long": "at most {max_length} of them, not {actual_length}",
+        "string_pattern_mismatch": "{given} does not have the form {pattern}",
+        **dict.fromkeys(("int_parsing", "int_type", "int_from_float"), "a whole number, not {given}"),
+        **dict.fromkeys(("float_parsing", "float_type"), "a number, not {given}"),
+        **dict.fromkeys(("bool_parsing", "bool_type"), "true or false, not {given}"),
+        "string_type": "a text, not {given}",
+        **dict.fromkeys(("list_type", "tuple_type"), "a list, not {given}"),
+        **dict.fromkeys(
+            ("dict_type", "model_type", "model_attributes_type"), "an object with named fields, not {given}"
+        ),
+    }
+)
+"""What is said of a fault, by Pydantic's name for it; of others, what Pydantic says."""
+LONGEST_GIVEN = 60
+
+
+def explain(error: ValidationError, *, without: int = 0) -> str:
+    """The faults of a document as one line, each with its path.
+
+    Args:
+        without: so many names at the beginning of each path are none of the document.
+    """
+    return explained(error.errors(), without=without)
+
+
+def explained(faults: Sequence[Any], *, without: int = 0) -> str:
+    """Faults as Pydantic tells them, in a line; as `explain`."""
     told = []
-    for fault in error.errors()[:MOST_FAULTS_TOLD]:
+    for fault in faults[:MOST_FAULTS_TOLD]:
         # The tag that tells kinds apart is in Pydantic's path but not in the document.
-        path = "/".join(str(part) for part in fault["loc"])
-        message = fault["msg"].removeprefix("Value error, ")
-        if fault["type"] == "extra_forbidden":
-            message = "this field is unknown"
-        elif fault["type"] in ("float_parsing", "int_parsing", "bool_parsing", "float_type", "int_type"):
-            message = f"{message}, not {fault['input']!r}"[:200]
-        elif fault["type"] in ("greater_than_equal", "less_than_equal"):
-            message = f"{message}, not {fault['input']}"
+        path = "/".join(str(part) for part in fault["loc"][without:])
+        given = repr(fault.get("input"))
+        given = given if len(given) <= LONGEST_GIVEN else f"{given[:LONGEST_GIVEN]}…"
+        said = IN_WORDS.get(fault["type"])
+        message = said.format(**{**fault.get("ctx", {}), "given": given}) if said else fault["msg"]
+        message = message.removeprefix("Value error, ")
         told.append(f"{path}: {message}" if path else message)
-    more = error.error_count() - len(told)
+    more = len(faults) - len(told)
     return "; ".join(told) + (f"; and {more} more" if more > 0 else "")
 
 

@@ -216,3 +216,5 @@ class EditsTest(unittest.TestCase):
         for bad in ({"op": "explode"}, {}, {"op": "move-crossover", "crossover": "lower"}, "text", None):
             with self.assertRaisesRegex(InvalidEdit, "this edit is not valid"):
                 edit_from_data(bad)
+        with self.assertRaisesRegex(InvalidEdit, "not valid: bars: at most 64, not '1000'$"):
+            edit_from_data({"op": "set-bars", "bars": "1000"})

@@ -78,7 +78,11 @@ class ReadingTest(unittest.TestCase):
             ("key", "H minor", r"key: 'H minor' is none of"),
             ("bars", 64, r"lasts?|last 1\d\d s|the most is"),
             ("kick/hits", [-1.0], r"a hit lies from 0"),
-            ("sample_rate", 22050, r"sample_rate"),
+            ("sample_rate", 22050, r"sample_rate: one of 44100, 48000 or 96000, not 22050$"),
+            ("layers", 5, r"layers: a list, not 5$"),
+            ("name", "", r"name: at least 1 characters"),
+            ("crossovers/0/frequency_hz", "low", r"frequency_hz: a number, not 'low'$"),
+            ("bars", 1000, r"bars: at most 64, not 1000$"),
             ("format", "other", r"'format' should be 'apilado-stack'"),
         )
         for path, value, words in cases:
