@@ -230,6 +230,24 @@ class NamedByPlaceTest(BrowserCase):
         self.until(page, "document.getElementById('undo').disabled")
         self.assertEqual([each["start_beats"] for each in self.document("Slipway")["pattern"]], was)
 
+    def test_every_press_of_a_key_counts_and_for_what_has_the_focus(self):
+        page = self.bench("Slipway")
+        page.focus("#passage [data-key='note:0.5:29']")
+        for _ in range(5):
+            page.keyboard.press("ArrowRight")
+        page.wait_for_selector("#passage [data-key='note:1.75:29']:focus")
+        page.focus("#passage [data-key='note:2.5:32']")
+        page.keyboard.press("ArrowRight")
+        page.wait_for_selector("#passage [data-key='note:2.75:32']:focus")
+        page.keyboard.press("ArrowRight")
+        page.keyboard.press("Delete")
+        self.settled(page)
+        self.assertEqual(
+            [(n["start_beats"], n["pitch"]) for n in self.document("Slipway")["pattern"]][:3],
+            [(1.5, 29), (1.75, 29), (3.25, 29)],
+        )
+        self.assertEqual(self.complaints, [])
+
     def test_a_hit_is_drawn_past_others(self):
         page = self.bench("Slipway")
         hits = self.document("Slipway")["kick"]["hits"]

@@ -62,8 +62,8 @@ const KINDS = {
       const right = { ArrowRight: 1, ArrowLeft: -1 }[key] ?? 0;
       if (!up && !right) return null;
       return noteEdit(taken, {
-        pitch: within(taken.note.pitch + up * (large ? 12 : 1), ...bench.pitches),
-        start_beats: within(taken.note.start_beats + right * (large ? 1 : SNAP_BEATS), 0, bench.info.beats - SHORTEST_NOTE),
+        pitch: within((taken.to ?? taken.note).pitch + up * (large ? 12 : 1), ...bench.pitches),
+        start_beats: within((taken.to ?? taken.note).start_beats + right * (large ? 1 : SNAP_BEATS), 0, bench.info.beats - SHORTEST_NOTE),
       });
     },
     remove: (taken) => () => ({ op: "note", was: taken.note, now: null, layer: taken.layer }),
@@ -86,7 +86,7 @@ const KINDS = {
       const right = { ArrowRight: 1, ArrowLeft: -1 }[key] ?? 0;
       if (!right) return null;
       const along = right * (large ? 1 : SNAP_BEATS);
-      let beat = taken.hit + along;
+      let beat = (taken.to ?? taken.hit) + along;
       while (taken.others.includes(beat)) beat += along; // the next place that is free
       return hitEdit(taken, beat, bench);
     },
@@ -285,7 +285,8 @@ function depthAt(event, taken, bench) {
 }
 
 function noteEdit(taken, change) {
-  const now = { ...taken.from, ...taken.note, ...change };
+  taken.to = { ...taken.from, ...taken.note, ...taken.to, ...change }; // where it is to be, sent or not
+  const now = taken.to;
   return () => {
     if (Object.keys(now).every((name) => now[name] === taken.note[name])) return null;
     const edit = { op: "note", was: taken.note, now, layer: taken.layer };
@@ -307,7 +308,8 @@ function otherHits(part) {
 }
 
 function hitEdit(taken, beat, bench) {
-  const now = within(beat, 0, bench.info.beats - SHORTEST_NOTE);
+  taken.to = within(beat, 0, bench.info.beats - SHORTEST_NOTE);
+  const now = taken.to;
   return () => {
     if (now === taken.hit || taken.others.includes(now)) return null; // two at one place would be one: it goes past
     const edit = { op: "hit", trigger: taken.drum, was: taken.hit, now };
@@ -402,28 +404,32 @@ export function listenToHandles(bench) {
     });
   }
 
-  let keys = { key: "", at: 0, gesture: "", taken: null };
+  let keys = { kind: "", key: "", at: 0, gesture: "", taken: null };
+  const alone = () => { keys.at = 0; };
+  document.addEventListener("pointerdown", alone, true);
   document.addEventListener("keydown", (event) => {
     const part = document.activeElement?.closest?.("[data-drag][tabindex]");
+    if (event.ctrlKey || event.metaKey || event.altKey) alone(); // undone, perhaps
     if (!part || event.ctrlKey || event.metaKey || event.altKey) return;
     const kind = KINDS[part.dataset.drag];
+    const { drag: held, key } = part.dataset;
+    const same = keys.kind === held && [keys.key, bench.item].includes(key); // what is called by where it is has another key
+    const going = keys.at && same && (bench.edits.busy || performance.now() - keys.at < KEYS_TOGETHER_MS);
+    const taken = going ? keys.taken : kind.take(part);
     if (event.key === "Delete" || event.key === "Backspace") {
       if (kind.remove) {
         event.preventDefault();
-        bench.edit(kind.remove(kind.take(part)));
+        bench.edit(kind.remove(taken));
       }
       return;
     }
-    const going = performance.now() - keys.at < KEYS_TOGETHER_MS && keys.key === part.dataset.drag;
-    const taken = going ? keys.taken : kind.take(part);
     const make = kind.step(taken, event.key, event.shiftKey, bench);
     if (!make) return;
     event.preventDefault();
-    keys = { key: part.dataset.drag, at: performance.now(), gesture: going ? keys.gesture : newGesture(), taken };
-    bench.choose(part.dataset.key);
+    keys = { kind: held, key, at: performance.now(), gesture: going ? keys.gesture : newGesture(), taken };
+    bench.choose(key);
     bench.edit(make, keys.gesture, { final: true });
   });
-  document.addEventListener("focusin", () => { keys.at = document.activeElement?.dataset?.drag === keys.key ? keys.at : 0; });
 }
 
 /** What a double-click on an empty place adds. */
