@@ -180,7 +180,7 @@ class Bench {
       this.panels.choose(handle);
       this.panels.enter("profile", handle); // what has just been made has the focus
     }
-    showValues(answer.values, this.edits.waiting.length > 0);
+    showValues(answer.values, this.edits.waiting.length > 0 || this.edits.underWay > 1);
     showTexts(answer.texts);
     showStates(answer.states);
     this.offer("undo", answer.undo);
@@ -327,9 +327,10 @@ class Bench {
     if (opened !== undefined) query.set("opened", opened);
     const parts = whole ? ["sheet", "layers"] : ["sheet"];
     const [asked, set] = [this.selected, this.setThere];
+    const unkept = this.edits.unkept !== null || this.edits.waiting.length > 0;
     const texts = await Promise.all(parts.map(async (part) => (await get(`${this.url}/${part}?${query}`)).text()));
     await handsOff(...parts);
-    if (set !== this.setThere) { // what has been set there since would be drawn as it was
+    if (unkept || set !== this.setThere) { // what is set there and not kept would be drawn as it was
       await this.settled();
       this.everyControl ||= whole;
       this.sheets.again = true;

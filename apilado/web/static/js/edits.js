@@ -56,6 +56,7 @@ export class EditQueue {
       this.sent = { gesture, text };
       if (!known) {
         const answer = await this.send(edit, gesture, final, kept);
+        if (this.unkept === mine) this.unkept = null;
         await before;
         this.answered(answer, edit, final);
       } else if (final) {

@@ -30,7 +30,7 @@ export function prepareFields(root) {
 }
 
 /**
- * Shows new values, given as { path: text }, in every control that has them. While newer edits wait (`behind`), the slider
+ * Shows new values, given as { path: text }, in every control that has them. While newer edits wait or are under way (`behind`), the slider
  * under the keys stays where they have brought it: the next press goes on from there.
  */
 export function showValues(values, behind = false) {
