@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import reprlib
 from collections.abc import Sequence
 from types import MappingProxyType
 from typing import Any
@@ -45,7 +46,9 @@ IN_WORDS = MappingProxyType(
     }
 )
 """What is said of a fault, by Pydantic's name for it; of others, what Pydantic says."""
-LONGEST_GIVEN = 60
+GIVEN = reprlib.Repr()
+"""Shows little of what was given, however much that is, or however deep."""
+GIVEN.maxstring = GIVEN.maxother = 60
 
 
 def explain(error: ValidationError, *, without: int = 0) -> str:
@@ -63,8 +66,7 @@ def explained(faults: Sequence[Any], *, without: int = 0) -> str:
     for fault in faults[:MOST_FAULTS_TOLD]:
         # The tag that tells kinds apart is in Pydantic's path but not in the document.
         path = "/".join(str(part) for part in fault["loc"][without:])
-        given = repr(fault.get("input"))
-        given = given if len(given) <= LONGEST_GIVEN else f"{given[:LONGEST_GIVEN]}…"
+        given = GIVEN.repr(fault.get("input"))
         said = IN_WORDS.get(fault["type"])
         message = said.format(**{**fault.get("ctx", {}), "given": given}) if said else fault["msg"]
         message = message.removeprefix("Value error, ")
